@@ -39,7 +39,7 @@ from pivrex.line.input_stages import sensed_columns
 from pivrex.line.kinematics import hub_velocities, kinematics_of, wheel_speeds
 from pivrex.rig import open_folder, read_rig
 from pivrex.session.shared import Ring
-from pivrex.sim import Rollout, StandIn
+from pivrex.sim import IdealBody, Rollout
 
 ROOT = Path(__file__).parent.parent
 DEMO = ROOT / "src" / "pivrex" / "demo"
@@ -77,7 +77,7 @@ def tick_us(name: str) -> dict[str, float]:
 def whole_ticks(name: str) -> dict[str, float]:
     """A tick of line and simulated robot together, for one robot, and robot ticks a second for ten thousand at once."""
     rig = read_rig(DEMO / "rigs" / f"{name}.toml")
-    line, model = Line(rig), StandIn(rig, open_folder(DEMO).settings.field)
+    line, model = Line(rig), IdealBody(rig, open_folder(DEMO).settings.field)
     chance, found = np.random.default_rng(1), {}
     for robots in (1, 10_000):
         batch = () if robots == 1 else (robots,)

@@ -14,7 +14,7 @@ from pivrex.line.input_stages import NOWHERE
 from pivrex.rig import RigFile, open_folder, read_rig
 from pivrex.scene.chart import Series, chart, span_of
 from pivrex.sim import Rollout
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 from pivrex.sim.driving import drive_through
 from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.jobs.responses import Question, response_job
@@ -41,7 +41,7 @@ def realtime(name: str) -> float:
     """How many seconds one robot drives in a second, line and body together, correction and wheel loop at work."""
     rig = read_rig(DEMO / "rigs" / f"{name}.toml")
     line = Line(rig)
-    rollout = Rollout(line, RealBody(rig, open_folder(DEMO).settings.field))
+    rollout = Rollout(line, RealisticBody(rig, open_folder(DEMO).settings.field))
     rest, best, full = line.rest(), float("inf"), rig.full_forward_m_s
     for _ in range(6):
         before = time.perf_counter()
@@ -55,7 +55,7 @@ def realtime(name: str) -> float:
 def batch(name: str, robots: int = 1000) -> dict[str, float]:
     """How many robot seconds a second a batch drives: the body alone, and with its line."""
     rig = read_rig(DEMO / "rigs" / f"{name}.toml")
-    line, model = Line(rig), RealBody(rig)
+    line, model = Line(rig), RealisticBody(rig)
     chance = np.random.default_rng(1)
     told = np.array([line.resting()] * robots)
     raw = chance.uniform(-1, 1, (robots, len(line.channels)))
@@ -81,7 +81,7 @@ def batch(name: str, robots: int = 1000) -> dict[str, float]:
 def inside(name: str) -> dict[str, float]:
     """How many seconds one robot drives in a second where all its ticks are one call, how long a tick takes in Python, and the ratio."""
     rig = read_rig(DEMO / "rigs" / f"{name}.toml")
-    line, model, found = Line(rig), RealBody(rig, open_folder(DEMO).settings.field), {}
+    line, model, found = Line(rig), RealisticBody(rig, open_folder(DEMO).settings.field), {}
     raw = np.random.default_rng(1).uniform(-0.6, 0.6, (4, len(line.channels))).repeat(1500, axis=0)
     for engine, ticks in ((Engine("plain", None, ""), 120), (wait_for_it(), len(raw))):
         best = float("inf")

@@ -16,7 +16,7 @@ from pivrex.path.points import Path as DrivenPath
 from pivrex.rig import read_rig
 from pivrex.routine.runner import Runner
 from pivrex.routine.trial import program_following
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 
 __all__ = ["follow_tick_us", "path_time_ms"]
 
@@ -51,7 +51,7 @@ def path_time_ms() -> dict[str, float]:
 def follow_tick_us(name: str = "avocet") -> dict[str, float]:
     """The line's tick on the demo's path; the same without a plan; and the routine's own part of a tick."""
     rig = read_rig(DEMO / "rigs" / f"{name}.toml").with_body("perfect")
-    line, model = Line(rig), stand_in_of(rig)
+    line, model = Line(rig), simulator_of(rig)
     program = program_following(read_path(ROUND), rig, "round")
     assert program.start is not None
     start = np.array(program.start)

@@ -23,7 +23,7 @@ from pivrex.session import messages as ask
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
 from pivrex.session.keeping import Keeping
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 from pivrex.sim.rollout import Rollout
 
 __all__ = ["keeping", "ten_minutes"]
@@ -69,7 +69,7 @@ def keeping(seconds: float = 12.0) -> dict[str, Any]:
 def _driven(seconds: float, chance: np.random.Generator) -> tuple[Line, np.ndarray]:
     rig = read_rig(PLOVER)
     line = Line(rig)
-    rollout = Rollout(line, RealBody(rig))
+    rollout = Rollout(line, RealisticBody(rig))
     top = float(line.top_m_s.min())
     rows, twist = [], np.zeros(3)
     for i in range(round(seconds / line.dt_s)):

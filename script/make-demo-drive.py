@@ -18,7 +18,7 @@ import numpy as np
 from pivrex.line import Line
 from pivrex.line.beginning import begun, start_of
 from pivrex.rig import read_rig, read_workspace_file
-from pivrex.sim import Rollout, stand_in_of
+from pivrex.sim import Rollout, simulator_of
 
 HOME = Path(__file__).parent.parent / "src" / "pivrex" / "demo"
 STICKS = ("left_x", "left_y", "right_x", "right_y")
@@ -108,7 +108,7 @@ def drive(rig_name: str, recording: str, stops: list[Stop]) -> None:  # noqa: C9
     rig = read_rig(HOME / "rigs" / f"{rig_name}.toml")
     line = Line(rig)
     field = read_workspace_file(HOME / "workspace.toml").field
-    rollout = Rollout(line, stand_in_of(rig, field), begun(line, start_of(field)))
+    rollout = Rollout(line, simulator_of(rig, field), begun(line, start_of(field)))
     chance = random.Random(7)
     law = rig.law.kind
     columns = COLUMNS if rig_name in ("plover", "stilt") else (*COLUMNS, *MORE)

@@ -835,13 +835,13 @@ class HereTest(HereCase):
         self.sense(b"sensor 1 512\n")
         wait_for(self.watch, 10)
 
-        def stand_in(left_y: float) -> bool:
-            self.board.stand_in([left_y if c == "left_y" else 0.0 for c in self.board.channels])
+        def simulator(left_y: float) -> bool:
+            self.board.simulator([left_y if c == "left_y" else 0.0 for c in self.board.channels])
             time.sleep(0.01)
             return self.watch() and self.board.obeys
 
-        wait_for(lambda: stand_in(0.0), 10)
-        wait_for(lambda: stand_in(-0.6) and abs(self.reads("left_y") + 0.6) < 1e-6, 10)
+        wait_for(lambda: simulator(0.0), 10)
+        wait_for(lambda: simulator(-0.6) and abs(self.reads("left_y") + 0.6) < 1e-6, 10)
         wait_for(lambda: self.watch() and not self.board.obeys, 10)  # silence: its own stick drives again
         self.assertFalse(self.board.notes)
         self.assertEqual(self.board.ask("stop"), "")

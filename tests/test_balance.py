@@ -47,9 +47,9 @@ from pivrex.routine.fleet import Fleet
 from pivrex.routine.means import Means
 from pivrex.runs.ticks import play_through
 from pivrex.session.core import Session
-from pivrex.session.messages import GoLive, GoOn, KeyDown, MoveStandIn, MoveSticks, Probe, Push, PutBack, SetUp, Stop
+from pivrex.session.messages import GoLive, GoOn, KeyDown, MoveSimulated, MoveSticks, Probe, Push, PutBack, SetUp, Stop
 from pivrex.session.status import Status
-from pivrex.sim.body import BodyState, Conditions, RealBody
+from pivrex.sim.body import BodyState, Conditions, RealisticBody
 from pivrex.sim.wiring import faulty
 from pivrex.tui.draw.bar import state_word
 from pivrex.tui.editing import Editing
@@ -150,7 +150,7 @@ class Pendulum:
         return np.array(rows)
 
 
-def let_go(model: RealBody, lean: float = 0.0, speed: float = 0.0, rate: float = 0.0) -> BodyState:
+def let_go(model: RealisticBody, lean: float = 0.0, speed: float = 0.0, rate: float = 0.0) -> BodyState:
     """Return a robot that no one holds, whose wheels roll."""
     s = model.settings
     high, radius = float(s.mass_z - s.axle_z[0]), float(s.axle_z[0])
@@ -162,7 +162,7 @@ def let_go(model: RealBody, lean: float = 0.0, speed: float = 0.0, rate: float =
 class BodyTest(unittest.TestCase):
     def test_small_leans_are_those_of_the_linear_theory(self) -> None:
         rig = smooth(stilt(), grip=0.8)
-        pendulum, model, line = Pendulum(rig), RealBody(rig), Line(rig)
+        pendulum, model, line = Pendulum(rig), RealisticBody(rig), Line(rig)
         e = 1e-6
         jacobian = np.zeros((3, 3))
         jacobian[1, 2] = 1.0
@@ -187,7 +187,7 @@ class BodyTest(unittest.TestCase):
 
     def test_large_falls_are_those_of_newtons_equations(self) -> None:
         rig = smooth(stilt())
-        model, line, pendulum = RealBody(rig), Line(rig), Pendulum(rig)
+        model, line, pendulum = RealisticBody(rig), Line(rig), Pendulum(rig)
         rest = line.resting()
         for lean in (0.05, -0.1, 0.4):
             with self.subTest(lean=lean):
@@ -204,7 +204,7 @@ class BodyTest(unittest.TestCase):
                 self.assertAlmostEqual(float(robot.pose[0]), way, delta=0.002 + 0.03 * abs(way))
 
     def test_it_takes_energy_only(self) -> None:
-        model = RealBody(stilt())
+        model = RealisticBody(stilt())
         line = Line(stilt())
         chance = np.random.default_rng(3)
         for _ in range(5):
@@ -217,7 +217,7 @@ class BodyTest(unittest.TestCase):
                 energy = after
 
     def test_one_that_fell_lies_on_its_frame_and_is_picked_up(self) -> None:
-        model, line = RealBody(stilt()), Line(stilt())
+        model, line = RealisticBody(stilt()), Line(stilt())
         for way in (1.0, -1.0):
             robot = let_go(model, 0.05 * way)
             for _ in range(600):
@@ -231,7 +231,7 @@ class BodyTest(unittest.TestCase):
             self.assertAlmostEqual(float(robot.lean), 0.0, places=6)
 
     def test_motors_react_on_the_body(self) -> None:
-        model, line = RealBody(stilt()), Line(stilt())
+        model, line = RealisticBody(stilt()), Line(stilt())
         told = line.resting().copy()
         for k, (value, sign) in enumerate(zip(line.outputs.values, (1, 0, 1, 0), strict=True)):
             told[k] = 60.0 if sign else (1.0 if value.motor == "left" else 0.0)  # right is reversed
@@ -247,7 +247,7 @@ class BodyTest(unittest.TestCase):
         field = Field.model_validate(
             {"length": "2 m", "width": "2 m", "start": {"x": "1.9 m", "y": "1 m", "heading": "0 deg"}}
         )
-        model = RealBody(stilt(), field)
+        model = RealisticBody(stilt(), field)
         line = Line(stilt())
         robot = let_go(model, 0.0, 0.6)
         for _ in range(80):
@@ -292,7 +292,7 @@ kind = "arcade"
 class TippingTest(unittest.TestCase):
     def drive(self, high: int, seconds: float = 2.0, way: float = 1.0) -> tuple[float, BodyState]:
         """Brake hard from 1.5 m/s; returns the largest lean and how it ends."""
-        model = RealBody(read_text(TALL.replace("HIGH", str(high)), Path("tall.toml"), Rig))
+        model = RealisticBody(read_text(TALL.replace("HIGH", str(high)), Path("tall.toml"), Rig))
         robot = model.start()._replace(velocity=np.array([1.5 * way, 0.0, 0.0]), spin=np.full(2, 37.5 * way))
         most = 0.0
         for _ in range(round(seconds * 100)):
@@ -412,7 +412,7 @@ class Ride:
 
     def __init__(self, rig: Rig, count: int = 1, seconds: float = 10.0, under: Conditions | None = None) -> None:
         self.rig, self.line = rig, Line(rig)
-        self.model = RealBody(rig, under=under)
+        self.model = RealisticBody(rig, under=under)
         names = (("balance", "state"), ("truth", "x"), ("truth", "y"), ("truth", "lean"), ("balance", "speed_measured"))
         places = [self.line.layout.at(*n) for n in names]
         self._ticks = round(seconds / self.line.dt_s)
@@ -457,7 +457,7 @@ class StandsTest(unittest.TestCase):
             # from rubber on wood to dust, a fifth more load, a battery that goes empty
             under = Conditions(grip=np.full(robots, 1.0 - 0.5 * share), mass=np.full(robots, 1.0 + 0.2 * share),
                                resistance=np.full(robots, 1.0 + 3.0 * share))  # fmt: skip
-            ride.fleet.model = RealBody(stilt(), under=under)
+            ride.fleet.model = RealisticBody(stilt(), under=under)
             ride.push(0.3 * (-1.0) ** k)
         self.assertEqual(set(ride.seen[:, 1:, 0].ravel()), {STANDS})
         self.assertLess(np.abs(ride.seen[..., 1]).max(), 0.4)
@@ -486,7 +486,7 @@ class StandsTest(unittest.TestCase):
     def driven(self, forward: float, stop_at: float, stop: bool) -> Floats:
         """Drive one robot with a stick for 3 s, then let go or stop; returns its Ticks."""
         rig = stilt()
-        line, model = Line(rig), RealBody(rig)
+        line, model = Line(rig), RealisticBody(rig)
         state, robot, rows = begun(line, np.zeros(3)), model.start(), []
         for k in range(1600):
             raw = line.rest().copy()
@@ -559,7 +559,7 @@ class DriveOffTest(unittest.TestCase):
     """Only a fall, a sensor that lies and an empty battery take the drive off; and it stays off until the robot is held still."""
 
     def setUp(self) -> None:
-        self.line, self.model = Line(stilt()), RealBody(stilt())
+        self.line, self.model = Line(stilt()), RealisticBody(stilt())
         self.state, self.robot = self.line.start(), self.model.start()
 
     def run_for(self, seconds: float, **sensed: float) -> Floats:
@@ -673,7 +673,7 @@ class SessionTest(unittest.TestCase):
         self.pass_s(3.0)
         self.assertIn("fell", self.session.status.held)
         self.assertFalse(self.session.status.upright)
-        self.session.handle(MoveStandIn("set up"), self.now)
+        self.session.handle(MoveSimulated("set up"), self.now)
         self.pass_s(4.0)
         self.assertTrue(self.session.status.upright)
         self.assertIn("fell", self.session.status.held)  # upright, and still stopped
@@ -682,7 +682,7 @@ class SessionTest(unittest.TestCase):
         self.assertGreater(float(self.of(rows, "truth", "x")[-1] - self.of(rows, "truth", "x")[0]), 0.2)
 
     def test_lying_down_and_back_at_the_start(self) -> None:
-        self.session.handle(MoveStandIn("lay down"), self.now)
+        self.session.handle(MoveSimulated("lay down"), self.now)
         rows = self.pass_s(1.0)
         self.assertEqual(self.of(rows, "balance", "state")[-1], FALLEN)
         self.session.handle(PutBack(), self.now)
@@ -738,7 +738,7 @@ class SessionTest(unittest.TestCase):
         moves = (MotorMove(port=0, duty=0.2, seconds=0.5),)
         self.session.handle(Probe(1, moves), self.now)
         self.assertIn("lift it first", self.session.status.note)
-        self.session.handle(MoveStandIn("lift"), self.now)
+        self.session.handle(MoveSimulated("lift"), self.now)
         rows = self.pass_s(2.0)
         self.assertEqual(
             np.abs(rows[1:, self.session.line.layout.stage("drive")]).max(), 0.0
@@ -1275,7 +1275,7 @@ class BadRigTest(unittest.TestCase):
             self.assertRegex(out.getvalue(), r"loose.toml:\d+: warning: balance: with these gains it falls after \d")
 
     def test_its_body_stays_real(self) -> None:
-        self.assertTrue(stilt().with_body("ideal").has_real_body)
+        self.assertTrue(stilt().with_body("ideal").has_realistic_physics)
 
     def test_gains_do_what_they_are_asked(self) -> None:
         line = Line(stilt())

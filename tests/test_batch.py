@@ -14,10 +14,10 @@ from pivrex.line.input_stages import NOWHERE
 from pivrex.line.order import STAGES
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import as_played
-from pivrex.sim import Rollout, StandIn, StandInState
+from pivrex.sim import IdealBody, IdealState, Rollout
 from pivrex.sim.chance import draw
 from pivrex.sim.driving import drive_through
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 from tests.chassis import ALL, demo_path, rig_of
 from tests.support import DEMO, PLOVER, ROOT, often
 
@@ -58,14 +58,14 @@ class Script:
         self.driving = chance.integers(0, 1 + len(line.inputs.calibrated), shape).astype(float)
 
 
-def one(state: StandInState, i: int) -> StandInState:
+def one(state: IdealState, i: int) -> IdealState:
     return state.take(i)
 
 
 class BatchTest(unittest.TestCase):
     def test_sixty_four_robots_do_what_each_does_alone(self) -> None:
         for rig in rigs():
-            line, model = Line(rig), StandIn(rig, FIELD)
+            line, model = Line(rig), IdealBody(rig, FIELD)
             script = Script(line, len(line.layout))
             robots = model.start((ROBOTS,), np.arange(ROBOTS, dtype=np.uint64))
             turned = np.arange(ROBOTS) % 3 == 0 if rig.upside_down is not None else np.zeros(ROBOTS, bool)
@@ -86,7 +86,7 @@ class BatchTest(unittest.TestCase):
 
     def test_one_stopped_robot_stops_no_other(self) -> None:
         rig = read_rig(demo_path("avocet"))
-        line, model = Line(rig), StandIn(rig)
+        line, model = Line(rig), IdealBody(rig)
         free, both = Rollout(line, model), Rollout(line, model, line.start((2,)))
         raw = line.rest()
         raw[line.channels.index("left_x")] = -0.9
@@ -210,7 +210,7 @@ class StageTest(unittest.TestCase):
         """Into walls and benches and out again, with readings of sensors given and ticks among them that do not count."""
         for name in ("plover", "coot", "avocet"):
             for rig in (as_played(read_rig(demo_path(name))), read_rig(demo_path(name))):
-                line, model = Line(rig), stand_in_of(rig, FIELD)
+                line, model = Line(rig), simulator_of(rig, FIELD)
                 script, chance = Script(line, 5), np.random.default_rng(4)
                 raw, count = script.raw[:, 0], [k % 5 != 3 for k in range(TICKS)]
                 given = np.where(

@@ -15,7 +15,7 @@ from pivrex.line.outputs import encode
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.rig.field import Field
 from pivrex.sim import Rollout
-from pivrex.sim.body import BodyState, Conditions, RealBody
+from pivrex.sim.body import BodyState, Conditions, RealisticBody
 from pivrex.sim.body.feed import sagged
 from tests.chassis import ALL, Wheel, any_wheels, bare, demo_path, rig_of
 from tests.support import DEMO, often, slow
@@ -65,7 +65,7 @@ def told(rig: Rig, *shares: float) -> Floats:
     return np.array(shares, float)
 
 
-def run(model: RealBody, state: BodyState, command: Floats, seconds: float, dt: float = 1 / 60) -> BodyState:
+def run(model: RealisticBody, state: BodyState, command: Floats, seconds: float, dt: float = 1 / 60) -> BodyState:
     for _ in range(round(seconds / dt)):
         state = model.step(state, command, dt)
     return state
@@ -75,7 +75,7 @@ class MotorTest(unittest.TestCase):
     def test_free_speed_on_a_block(self) -> None:
         # friction takes a tenth, so the ideal free speed is 10/0.9; a full battery gives 1.06 of nominal
         rig = body_rig(TWO, friction="10 %")
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = run(model, model.start()._replace(lifted=np.array(1.0)), told(rig, 1.0, 0.5), 3.0)
         free = 10 / 0.9
         np.testing.assert_allclose(state.spin, [free * (1.06 - 0.1), free * (0.53 - 0.1)], rtol=1e-3)
@@ -86,7 +86,7 @@ class MotorTest(unittest.TestCase):
         rig = body_rig(TWO, casters=0.5, extra='[chassis.mass_centre]\nx = "-100 mm"\n').model_copy()
         caster = rig.chassis.model_copy(update={"casters": (_caster(-0.2),)})
         rig = rig.model_copy(update={"chassis": caster})
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = run(model, model.start(), told(rig, 1.0, 1.0), 6.0)
         load = 0.5 * 2 * G * 0.5 / 2 * 0.1
         np.testing.assert_allclose(state.spin, 10 * (1.06 - load / 1.0), rtol=2e-3)
@@ -94,25 +94,25 @@ class MotorTest(unittest.TestCase):
     def test_coast_down(self) -> None:
         # on a block only friction brakes: from 10 rad/s by 0.1 N·m on 0.001 kg·m² it takes 0.1 s
         rig = body_rig(TWO, friction="10 %", at_zero="coast")
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = model.start()._replace(lifted=np.array(1.0), spin=np.array([10.0, 10.0]))
         half = run(model, state, told(rig, 0.0, 0.0), 0.05, 1 / 400)
         np.testing.assert_allclose(half.spin, 5.0, rtol=0.04)
         np.testing.assert_allclose(run(model, half, told(rig, 0.0, 0.0), 0.07, 1 / 400).spin, 0.0, atol=0.01)
-        braked = RealBody(body_rig(TWO, friction="10 %", at_zero="brake"))
+        braked = RealisticBody(body_rig(TWO, friction="10 %", at_zero="brake"))
         self.assertLess(run(braked, state, told(rig, 0.0, 0.0), 0.05, 1 / 400).spin[0], 1.0)
 
     def test_a_wheel_sticks_below_its_smallest_drive_and_turns_above(self) -> None:
         rig = body_rig(TWO)
         motors = {n: m.model_copy(update={"smallest": 0.1}) for n, m in rig.motors.items()}
         rig = rig.model_copy(update={"motors": motors})
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         self.assertLess(abs(run(model, model.start(), told(rig, 0.09, 0.09), 2.0).travel[0]), 0.002)
         self.assertGreater(run(model, model.start(), told(rig, 0.11, 0.11), 2.0).travel[0], 0.05)
 
     def test_weaker_by_its_strength_in_speed_and_torque(self) -> None:
         rig = body_rig(TWO)
-        weak = RealBody(rig, under=Conditions(strength={"w0": 0.9}))
+        weak = RealisticBody(rig, under=Conditions(strength={"w0": 0.9}))
         state = run(weak, weak.start()._replace(lifted=np.array(1.0)), told(rig, 1.0, 1.0), 3.0)
         self.assertAlmostEqual(float(state.spin[0] / state.spin[1]), 0.9, places=3)
 
@@ -121,20 +121,20 @@ class MotorTest(unittest.TestCase):
         # V = 10.6 - 2·(0.3 + 2·V/10), so V = 10/1.4
         rig = body_rig(TWO)
         rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"resistance_ohm": 2.0})})
-        volts, amps = sagged(RealBody(rig).settings.plain, 1.0, [1.0, 1.0], [0.0, 0.0], [1.0, 1.0])
+        volts, amps = sagged(RealisticBody(rig).settings.plain, 1.0, [1.0, 1.0], [0.0, 0.0], [1.0, 1.0])
         self.assertAlmostEqual(volts, 10 / 1.4)
         self.assertAlmostEqual(amps, 0.3 + 2 * volts / 10)
 
     def test_charge_is_what_was_drawn(self) -> None:
         rig = body_rig(TWO)
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = run(model, model.start(), told(rig, 0.0, 0.0), 60.0)
         self.assertAlmostEqual(float(1 - state.charge), 0.3 * 60 / (1500 * 3.6), places=6)
 
     def test_electronics_restart_when_the_battery_sags_too_far(self) -> None:
         rig = body_rig(TWO, stall="9 Nm")
         rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"resistance_ohm": 1.0})})
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = model.step(model.start(), told(rig, 1.0, 1.0), 1 / 60)
         self.assertGreater(float(state.restart), 0.9)
         state = run(model, state, told(rig, 1.0, 1.0), 0.8)
@@ -152,7 +152,7 @@ class TyreTest(unittest.TestCase):
     def test_friction_limits_acceleration(self) -> None:
         # all weight on two driven wheels: no more than μ·g, whatever the motors can
         rig = body_rig(TWO, stall="40 Nm", grip=0.5)
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = run(model, model.start(), told(rig, 1.0, 1.0), 0.1)
         before = state.velocity[0]
         state = run(model, state, told(rig, 1.0, 1.0), 0.05)
@@ -162,7 +162,7 @@ class TyreTest(unittest.TestCase):
     def test_stopping_distance_with_blocked_wheels(self) -> None:
         # 1 m/s, μ 0.5: v²/(2·μ·g) = 0.102 m
         rig = body_rig(TWO, stall="40 Nm", grip=0.5)
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = model.start()._replace(velocity=np.array([1.0, 0.0, 0.0]))
         end = run(model, state, told(rig, 0.0, 0.0), 1.0, 1 / 240)
         self.assertAlmostEqual(float(end.pose[0]), 1 / (2 * 0.5 * G), delta=0.006)
@@ -172,7 +172,7 @@ class TyreTest(unittest.TestCase):
         # wheels that roll along with it: only their sideways friction brakes, μ·m·g/4 each on a lever of 0.2 m
         rig = body_rig(FOUR, grip=0.8, at_zero="coast")
         motors = {n: m.model_copy(update={"inertia_kg_m2": 1e-6}) for n, m in rig.motors.items()}
-        model = RealBody(rig.model_copy(update={"motors": motors}))
+        model = RealisticBody(rig.model_copy(update={"motors": motors}))
         spin = np.array([-5.0 * 0.2 / 0.1, 5.0 * 0.2 / 0.1] * 2)
         state = model.start()._replace(velocity=np.array([0.0, 0.0, 5.0]), spin=spin)
         after = run(model, state, told(rig, 0.0, 0.0, 0.0, 0.0), 0.04, 1 / 400)
@@ -189,7 +189,7 @@ class TyreTest(unittest.TestCase):
             + "rollers = 0\n".replace("rollers", "# rollers"),
         )
         rig = rig.model_copy(update={"body": rig.body.model_copy(update={"rollers": 0.0})})  # type: ignore[union-attr]
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         # along x the first wheel, which drives along y, rolls on its rollers alone; the others turn with it
         state = model.start()._replace(velocity=np.array([0.5, 0.0, 0.0]))
         after = model.step(state, told(rig, 0.0, 0.0, 0.0), 1 / 60)
@@ -199,7 +199,7 @@ class TyreTest(unittest.TestCase):
     def test_one_ellipse_for_both_directions(self) -> None:
         """A tyre that already slides along has hardly any hold across: the force keeps its size and turns with the slip."""
         rig = body_rig(TWO, stall="40 Nm", grip=0.5)
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = model.start()._replace(velocity=np.array([1.0, 1.0, 0.0]))
         after = model.step(state, told(rig, 0.0, 0.0), 1 / 400)
         taken = state.velocity[:2] - after.velocity[:2]
@@ -211,7 +211,7 @@ class LoadTest(unittest.TestCase):
     def test_the_front_lifts_at_g_times_half_the_wheelbase_over_the_height(self) -> None:
         # h = 0.1 m, wheels 0.2 m before and behind: a = g·0.2/0.1 = 19.62 m/s²
         rig = body_rig(FOUR)
-        loads = RealBody(rig).settings.loads[0]
+        loads = RealisticBody(rig).settings.loads[0]
         a = G * 0.2 / 0.1
         each = 2 * (loads @ np.array([1.0, a, 0.0]))
         np.testing.assert_allclose(each, [0.0, 0.0, G, G], atol=1e-9)
@@ -223,7 +223,7 @@ class LoadTest(unittest.TestCase):
         # what tips pushes itself up from the axle that is left, so that carries a little more than the weight
         rig = body_rig(FOUR, stall="40 Nm", grip=2.5)
         high = rig.model_copy(update={"body": rig.body.model_copy(update={"height_m": 0.15})})  # type: ignore[union-attr]
-        model = RealBody(high)
+        model = RealisticBody(high)
         state = run(model, model.start(), told(rig, 1.0, 1.0, 1.0, 1.0), 0.05)
         self.assertEqual(state.load[:2].tolist(), [0.0, 0.0])
         self.assertGreater(float(state.lean_rate), -50.0)
@@ -239,7 +239,7 @@ class LoadTest(unittest.TestCase):
                     "mass_centre": rig.chassis.mass_centre.model_copy(update={"x_m": float(centre)}),
                 }
             )
-            model = RealBody(rig.model_copy(update={"chassis": chassis}))
+            model = RealisticBody(rig.model_copy(update={"chassis": chassis}))
             return float(run(model, model.start(), told(rig, 1.0, 1.0), 0.15).slip[:2].max())
 
         self.assertGreater(slip("-0.17"), 0.4)
@@ -247,11 +247,13 @@ class LoadTest(unittest.TestCase):
 
 
 class WallTest(unittest.TestCase):
-    def free(self, bumper: float) -> RealBody:
+    def free(self, bumper: float) -> RealisticBody:
         """A puck: no grip, motors that coast."""
-        return RealBody(body_rig(TWO, grip=0.0, casters=0.0, bumper=bumper, at_zero="coast"), EMPTY)
+        return RealisticBody(body_rig(TWO, grip=0.0, casters=0.0, bumper=bumper, at_zero="coast"), EMPTY)
 
-    def at(self, model: RealBody, pose: tuple[float, float, float], velocity: tuple[float, float, float]) -> BodyState:
+    def at(
+        self, model: RealisticBody, pose: tuple[float, float, float], velocity: tuple[float, float, float]
+    ) -> BodyState:
         return model.start()._replace(pose=np.array(pose), velocity=np.array(velocity))
 
     def test_it_slides_along_a_wall_and_loses_what_it_brought_against_it(self) -> None:
@@ -282,7 +284,7 @@ class WallTest(unittest.TestCase):
         model = self.free(0.3)
         state = run(model, self.at(model, (19.9, 10.0, 0.1), (0.0, 0.0, 0.0)), np.zeros(2), 3.0)
         self.assertLess(float(np.abs(state.velocity).max()), 0.05)
-        driven = RealBody(body_rig(TWO), EMPTY)
+        driven = RealisticBody(body_rig(TWO), EMPTY)
         out = run(driven, self.at(driven, (19.95, 10.0, 0.0), (0.0, 0.0, 0.0)), np.array([-0.5, -0.5]), 1.5)
         self.assertLess(float(out.pose[0]), 19.7)
 
@@ -290,7 +292,7 @@ class WallTest(unittest.TestCase):
     @settings(max_examples=25, deadline=None)
     def test_it_never_gets_far_into_anything(self, commands: list[tuple[float, float]], heading: float) -> None:
         rig = bare(read_rig(demo_path("plover")))
-        model = RealBody(rig, FIELD)
+        model = RealisticBody(rig, FIELD)
         half = np.array([rig.chassis.length_m, rig.chassis.width_m]) / 2
         state = model.start()._replace(pose=np.array([0.4, 0.4, heading]))
         for left, right in commands:
@@ -329,7 +331,7 @@ class EnergyTest(unittest.TestCase):
         rig = read_rig(demo_path(name))
         assert rig.body is not None
         rig = rig.model_copy(update={"body": rig.body.model_copy(update={"at_zero": "coast" if coasts else "brake"})})
-        model = RealBody(rig, FIELD)
+        model = RealisticBody(rig, FIELD)
         rest = Line(rig).resting()
         state = model.start()
         state = state._replace(
@@ -351,19 +353,19 @@ class EnergyTest(unittest.TestCase):
             rig = rig_of(wheels, BODY.format(grip=0.8, casters=0.05, bumper=0.3, at_zero="brake"))
         except RigError:
             assume(False)
-        model, chance = RealBody(rig, FIELD), np.random.default_rng(seed)
+        model, chance = RealisticBody(rig, FIELD), np.random.default_rng(seed)
         state = model.start()
         state = state._replace(pose=np.array([2.6, 2.0, chance.uniform(-3, 3)]))
-        drawn = 0.0
+        sampled = 0.0
         for k in range(60):
             if k % 6 == 0:
                 command = chance.uniform(-1, 1, len(Line(rig).resting()))
             before = float(state.charge)
             state = model.step(state, command, 1 / 60)
-            drawn += (before - float(state.charge)) * rig.battery.capacity_As * rig.battery.volts * 1.06
+            sampled += (before - float(state.charge)) * rig.battery.capacity_As * rig.battery.volts * 1.06
             energy = float(model.energy(state))
             self.assertTrue(np.isfinite(state.pose).all() and np.isfinite(energy))
-            self.assertLessEqual(energy, drawn + 1e-9)
+            self.assertLessEqual(energy, sampled + 1e-9)
         rest = Line(rig).resting()
         for _ in range(30):
             state = model.step(state, rest, 1 / 60)
@@ -373,24 +375,24 @@ class EnergyTest(unittest.TestCase):
 
     def test_what_it_does_is_less_than_what_the_battery_gave(self) -> None:
         rig = read_rig(demo_path("bittern"))
-        model, line = RealBody(rig), Line(rig)
+        model, line = RealisticBody(rig), Line(rig)
         chance = np.random.default_rng(3)
-        state, drawn = model.start(), 0.0
+        state, sampled = model.start(), 0.0
         for k in range(300):
             if k % 15 == 0:
                 twist = chance.uniform(-1, 1, 3) * [rig.full_forward_m_s, rig.full_left_m_s, rig.full_turn_rad_s]
             _, row = line.step(line.start(), line.rest(), model.sense(state), entry=Entry(twist=twist))
             before = float(state.charge)
             state = model.step(state, line.commands(row), 1 / 60)
-            drawn += (before - float(state.charge)) * rig.battery.capacity_As * rig.battery.volts * 1.06
-            self.assertLess(float(model.energy(state)), drawn)
+            sampled += (before - float(state.charge)) * rig.battery.capacity_As * rig.battery.volts * 1.06
+            self.assertLess(float(model.energy(state)), sampled)
 
 
 class StepTest(unittest.TestCase):
     def drive(self, name: str, longest: float) -> Floats:
         with patch("pivrex.sim.body.robot.LONGEST_STEP_S", longest):
             rig = read_rig(demo_path(name))
-            rollout = Rollout(Line(rig), RealBody(rig))
+            rollout = Rollout(Line(rig), RealisticBody(rig))
             full = np.array(
                 [rig.full_forward_m_s, rig.full_left_m_s if rig.law.kind == "planar" else 0, rig.full_turn_rad_s]
             )
@@ -410,7 +412,7 @@ class StepTest(unittest.TestCase):
         """Ten seconds of random duty, which changes by no more than full drive in a third of a second."""
         with patch("pivrex.sim.body.robot.LONGEST_STEP_S", longest):
             rig = read_rig(demo_path(name))
-            line, model, chance = Line(rig), RealBody(rig), np.random.default_rng(1)
+            line, model, chance = Line(rig), RealisticBody(rig), np.random.default_rng(1)
             outputs, motors = line.stages["outputs"].settings, len(rig.motors)
             state = model.start((robots,), np.arange(robots, dtype=np.uint64))
             duty, wish = np.zeros((2, robots, len(rig.motor_names) + len(rig.attachments)))
@@ -435,7 +437,7 @@ class StepTest(unittest.TestCase):
     def test_the_load_follows_the_acceleration_within_20_ms(self) -> None:
         # a start at full drive from rest: the load on Plover's axle falls from m·g·60/85 by m·a·45/85
         rig = read_rig(demo_path("plover")).model_copy(update={"control": None})
-        rollout = Rollout(Line(rig), RealBody(rig))
+        rollout = Rollout(Line(rig), RealisticBody(rig))
         layout = rollout.line.layout
         at = [layout.at("truth", n) for n in ("left_load", "right_load")]
         entry = Entry(twist=np.array([9.0, 0.0, 0.0]))
@@ -450,7 +452,7 @@ class StepTest(unittest.TestCase):
 
     def test_a_tyre_that_breaks_loose_holds_little_more_than_its_ellipse(self) -> None:
         rig = read_rig(demo_path("avocet"))
-        line, model, chance, many = Line(rig), RealBody(rig), np.random.default_rng(2), 2000
+        line, model, chance, many = Line(rig), RealisticBody(rig), np.random.default_rng(2), 2000
         state = model.start((many,), np.arange(many, dtype=np.uint64))
         speed, way = chance.uniform(0, 1.2, many), chance.uniform(0, 2 * math.pi, many)
         velocity = np.stack((speed * np.cos(way), speed * np.sin(way), chance.uniform(-4, 4, many)), axis=1)
@@ -473,12 +475,12 @@ class SensorTest(unittest.TestCase):
         assert rig.gyro is not None
         return rig.model_copy(update={"gyro": rig.gyro.model_copy(update={**quiet, **faults})})
 
-    def says(self, model: RealBody, state: BodyState) -> float:
+    def says(self, model: RealisticBody, state: BodyState) -> float:
         return float(model.sense(state)[4])
 
     def turning(self, rig: Rig, rate: float, seconds: float = 1.0) -> tuple[float, float]:
         """What the gyro says and what is true after turning on a floor without grip."""
-        model = RealBody(rig.model_copy(update={"body": rig.body.model_copy(update={"grip": 0.0})}))  # type: ignore[union-attr]
+        model = RealisticBody(rig.model_copy(update={"body": rig.body.model_copy(update={"grip": 0.0})}))  # type: ignore[union-attr]
         state = run(model, model.start()._replace(velocity=np.array([0, 0, rate])), np.zeros(2), seconds)
         return self.says(model, state), float(state.pose[2])
 
@@ -492,7 +494,7 @@ class SensorTest(unittest.TestCase):
 
     def test_bias_is_each_seeds_own_and_within_what_the_rig_says(self) -> None:
         rig = self.gyro_rig(bias_rad_s=0.01)
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         seeds = np.arange(400, dtype=np.uint64)
         state = model.start((400,), seeds)
         for _ in range(60):
@@ -505,7 +507,7 @@ class SensorTest(unittest.TestCase):
     def test_noise_adds_up_to_a_random_walk(self) -> None:
         # each of 600 readings has a sigma of 0.1 rad/s over 1/60 s: √600·0.1/60
         rig = self.gyro_rig(noise_rad_s=0.1)
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         state = model.start((500,), np.arange(500, dtype=np.uint64))
         for _ in range(600):
             state = model.step(state, np.zeros((500, 2)), 1 / 60)
@@ -515,7 +517,7 @@ class SensorTest(unittest.TestCase):
     def test_encoders_count_whole_counts(self) -> None:
         rig = body_rig(TWO)
         motors = {n: m.model_copy(update={"counts_per_turn": 12.0}) for n, m in rig.motors.items()}
-        model = RealBody(rig.model_copy(update={"motors": motors}))
+        model = RealisticBody(rig.model_copy(update={"motors": motors}))
         state = run(model, model.start(), told(rig, 0.3, 0.4), 0.7)
         counts = model.sense(state)[:2] / (2 * math.pi * 0.1) * 12
         np.testing.assert_allclose(counts, np.round(counts), atol=1e-9)
@@ -523,7 +525,7 @@ class SensorTest(unittest.TestCase):
 
     def test_a_loose_mounting_rattles_when_it_is_shaken(self) -> None:
         def spread(mounting: str) -> float:
-            model = RealBody(self.gyro_rig(mounting=mounting))
+            model = RealisticBody(self.gyro_rig(mounting=mounting))
             state = model.start((200,), np.arange(200, dtype=np.uint64))
             for k in range(120):
                 state = model.step(state, np.full((200, 2), 1.0 if (k // 20) % 2 else -1.0), 1 / 60)
@@ -538,7 +540,7 @@ class BatchTest(unittest.TestCase):
     def test_many_do_to_the_bit_what_each_does_alone(self) -> None:
         for name in ALL:
             rig = read_rig(demo_path(name))
-            line, model = Line(rig), RealBody(rig, FIELD)
+            line, model = Line(rig), RealisticBody(rig, FIELD)
             chance, robots, ticks = np.random.default_rng(len(name)), 12, 50
             raw = chance.uniform(-1, 1, (ticks, robots, len(line.channels)))
             start = model.start((robots,), np.arange(robots, dtype=np.uint64))
@@ -560,7 +562,7 @@ class BatchTest(unittest.TestCase):
         rig = read_rig(demo_path("plover"))
         ends = []
         for seed in (1, 1, 2):
-            model, line = RealBody(rig), Line(rig)
+            model, line = RealisticBody(rig), Line(rig)
             rollout = Rollout(line, model, None, model.start((), np.array(seed, np.uint64)))
             for _ in range(60):
                 row = rollout.tick(line.rest(), entry=Entry(twist=np.array([0.4, 0.0, 0.5])))
@@ -571,13 +573,13 @@ class BatchTest(unittest.TestCase):
     def test_conditions_are_each_robots_own(self) -> None:
         rig = bare(read_rig(demo_path("plover")))
         masses = np.array([1.0, 2.0])
-        both = RealBody(rig, under=Conditions(mass=masses))
+        both = RealisticBody(rig, under=Conditions(mass=masses))
         told_ = np.array([255.0, 1.0, 255.0, 0.0])
         many = both.start((2,))
         for _ in range(20):
             many = both.step(many, np.stack([told_, told_]), 1 / 60)
         for i, mass in enumerate(masses):
-            alone = RealBody(rig, under=Conditions(mass=float(mass)))
+            alone = RealisticBody(rig, under=Conditions(mass=float(mass)))
             state = run(alone, alone.start(), told_, 20 / 60)
             np.testing.assert_array_equal(state.pose, many.pose[i])
         self.assertGreater(float(many.pose[0, 0]), float(many.pose[1, 0]))
@@ -590,7 +592,7 @@ def _one(state: BodyState, i: int) -> BodyState:
 class BackTest(unittest.TestCase):
     def test_on_its_back_it_goes_the_way_its_geometry_says(self) -> None:
         rig = read_rig(demo_path("coot"))
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         line = Line(rig)
         ends = []
         for back in (0.0, 1.0):

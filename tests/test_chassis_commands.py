@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 
 from pivrex.cli.opening import sweep_copies
-from pivrex.devices.robot import StandInRobot
+from pivrex.devices.robot import SimulatedRobot
 from pivrex.errors import MotionError, PivrexError
 from pivrex.formats.recording import Recording
 from pivrex.line.line import Line
@@ -24,8 +24,8 @@ from pivrex.line.questions.ask import ask_wheels, can_do
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import open_folder, read_rig
 from pivrex.rig.field import Field
-from pivrex.sim import Rollout, stand_in_of
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim import Rollout, simulator_of
+from pivrex.sim.ideal import IdealBody
 from tests.chassis import ALL, SOME, STEERED, demo_path, hub_by_moving, rig_of, rolled
 from tests.support import DEMO, TempCase, slow, wait_for
 from tests.test_cli import Ran
@@ -156,7 +156,7 @@ class ChassisCommandTest(TempCase):
 
 def _played(line: Line, recording: Recording, field: Field) -> list[NDArray[np.float64]]:
     """Play a recording tick by tick with the body that the rig has, as the session does."""
-    rollout, rows, tick = Rollout(line, stand_in_of(line.rig, field)), [], 0
+    rollout, rows, tick = Rollout(line, simulator_of(line.rig, field)), [], 0
     columns = recording.columns_for(line)
     for reading in recording.readings():
         raw = np.array([reading.raw[c] if c else 0.0 for c in columns])
@@ -215,7 +215,7 @@ class WhyTest(unittest.TestCase):
     def test_the_why_of_every_robot_names_its_stages(self) -> None:
         for name in ALL:
             rig = read_rig(demo_path(name))
-            line, robot = Line(rig), StandInRobot(StandIn(rig, None))
+            line, robot = Line(rig), SimulatedRobot(IdealBody(rig, None))
             state, raw = line.start(), line.rest()
             raw[0], raw[1] = -0.7, -0.7
             for _ in range(40):
@@ -235,7 +235,7 @@ class WhyTest(unittest.TestCase):
 
     def test_a_field_relative_motion_is_told_with_its_heading(self) -> None:
         rig = read_rig(demo_path("bittern"))
-        line, robot = Line(rig), StandInRobot(StandIn(rig, None))
+        line, robot = Line(rig), SimulatedRobot(IdealBody(rig, None))
         state, raw = line.start(), line.rest()
         turning = raw.copy()
         turning[line.channels.index("right_x")] = -1.0

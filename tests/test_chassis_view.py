@@ -13,7 +13,7 @@ from pivrex.line.questions.preview import preview
 from pivrex.rig import RigFile, read_rig
 from pivrex.rig.nudge import setting_at
 from pivrex.rig.wheels import added, moved, of_kind, removed
-from pivrex.session.messages import MoveStandIn, Probe, UseRig
+from pivrex.session.messages import MoveSimulated, Probe, UseRig
 from pivrex.sim.wiring import Wiring, faulty
 from pivrex.tui.views.chassis import ChassisView
 from tests.chassis import ALL, demo_path
@@ -133,7 +133,7 @@ class ChassisViewTest(RobotCase):
             own = self.view.chassis.own
             assert own is not None
             np.testing.assert_allclose(own, [0.1, 0.1, 0.0], atol=1e-12)
-            np.testing.assert_allclose(preview(self.model.line, own).given, [0, 0.2, 0.2, 0], atol=1e-12)
+            np.testing.assert_allclose(preview(self.model.line, own).limited, [0, 0.2, 0.2, 0], atol=1e-12)
             self.assertIn("= 0.10 + 0.10 + 0.00 m/s", self.text("chassis"))
             await self.press("v")
             self.assertIn("live", self.text("chassis"))
@@ -364,7 +364,7 @@ class SteeringViewTest(RobotCase):
             self.model.type_in("steering.wheels.front left.sensor.offset", "12 deg")
             await self.press("f")
             self.assertIn("point all steered wheels straight ahead", self.model.message)
-            self.assertIn(MoveStandIn("point ahead"), self.asked)
+            self.assertIn(MoveSimulated("point ahead"), self.asked)
             await self.frames(3)
             await self.press("f")
             self.assertIn('offset = "37.5 deg"', self.rig_file.read_text())

@@ -21,8 +21,8 @@ from pivrex.rig.wheel_control import WheelControl
 from pivrex.routine.fleet import Fleet
 from pivrex.routine.means import Means
 from pivrex.routine.motion import Motion, straight_of, turn_of
-from pivrex.sim import Rollout, StandIn
-from pivrex.sim.body import RealBody
+from pivrex.sim import IdealBody, Rollout
+from pivrex.sim.body import RealisticBody
 from tests.chassis import ALL, SOME, demo_path
 from tests.support import plain_rig, slow
 
@@ -196,7 +196,7 @@ class StageTest(unittest.TestCase):
     def test_a_gyro_upside_down_is_noticed_within_half_a_second_and_named(self) -> None:
         rig = read_rig(demo_path("plover"))
         rig = rig.model_copy(update={"gyro": rig.gyro.model_copy(update={"reversed": True})})  # type: ignore[union-attr]
-        model, line = RealBody(read_rig(demo_path("plover"))), Line(rig)
+        model, line = RealisticBody(read_rig(demo_path("plover"))), Line(rig)
         rollout = Rollout(line, model)
         aim = rollout.tick(line.rest())[line.layout.at("heading", "heading")]
         for _ in range(120):
@@ -213,7 +213,7 @@ class StageTest(unittest.TestCase):
     def test_a_push_is_not_taken_for_a_gyro_upside_down(self) -> None:
         for name in ALL:
             rig = read_rig(demo_path(name))
-            line, model = Line(rig), RealBody(rig)
+            line, model = Line(rig), RealisticBody(rig)
             rollout = Rollout(line, model)
             stage = line.stages["correction"]
             assert isinstance(stage, Correction)
@@ -322,7 +322,7 @@ class ControlTest(unittest.TestCase):
         bound = tuple(Binding(channel=f"button_{k}", does=does) for k, does in enumerate(letters))
         rig = rig.model_copy(update={"control": control, "bindings": bound})
         for k, does in enumerate(letters):
-            rollout = Rollout(Line(rig), RealBody(rig))
+            rollout = Rollout(Line(rig), RealisticBody(rig))
             line, at = rollout.line, rollout.line.layout.at
             spin = Entry(twist=np.array([0.0, 0.0, rig.full_turn_rad_s]))
             for _ in range(90):
@@ -362,7 +362,7 @@ class ControlTest(unittest.TestCase):
         for wheels in ("open", "feedforward", "pid"):
             control = (rig.control or WheelControl()).model_copy(update={"wheels": wheels})
             line = Line(rig.model_copy(update={"control": control}))
-            rollout = Rollout(line, RealBody(rig))
+            rollout = Rollout(line, RealisticBody(rig))
             for _ in range(90):
                 row = rollout.tick(line.rest(), entry=Entry(twist=np.array([0.0, 0.0, 0.25 * rig.full_turn_rad_s])))
             speeds = (
@@ -381,7 +381,7 @@ def weak(name: str, strength: float = 0.92) -> Rig:
 
 def carried_out(rig: Rig, motion: Motion, robots: int, longest_s: float = 15.0) -> tuple[Floats, float]:
     """Let robots make a motion; returns where each comes to rest, (N, 3), and the ticks that the last one takes."""
-    line, model = Line(rig), RealBody(rig)
+    line, model = Line(rig), RealisticBody(rig)
     seeds = np.arange(robots, dtype=np.uint64)
     fleet = Fleet(Means(line), model, line.start(seeds.shape), model.start(seeds.shape, seeds), np.zeros(3))
     fleet.run(1)
@@ -423,7 +423,7 @@ class ProfileTest(unittest.TestCase):
     def rates(self, motion: Motion, k: int) -> list[float]:
         """What it asks for, tick by tick."""
         rig, most = corrected(), 900
-        line, model = Line(rig), StandIn(rig)
+        line, model = Line(rig), IdealBody(rig)
         fleet = Fleet(
             Means(line, most, [line.layout.stage("law").start + k]),
             model,

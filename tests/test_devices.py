@@ -5,10 +5,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pivrex.devices.keys import DRIVE_KEYS, TIMED_S, Keyboard
-from pivrex.devices.pad_stand_in import PadRemote, PadServer, pad_sentence, read_pad_sentence
 from pivrex.devices.pads import Pad, Pads
 from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.sentence import frame, unframe
+from pivrex.devices.simulated_pad import PadRemote, PadServer, pad_sentence, read_pad_sentence
 from pivrex.devices.sticks import DrawnSticks
 from pivrex.errors import RecordingError
 from pivrex.formats.player import Player, due_tick

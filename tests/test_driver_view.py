@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pivrex.diagnosis.calibration import Calibration, changes_of
 from pivrex.rig import read_rig
 from pivrex.rig.offered import offered
-from pivrex.session.messages import ChooseSource, MeasureAnew, MoveSticks
+from pivrex.session.messages import ChooseSource, MeasureAgain, MoveSticks
 from pivrex.session.report import Travel, Watch
 from pivrex.tui.overlays.entry import ValueEntry
 from pivrex.tui.views.driver import DriverView
@@ -210,7 +210,7 @@ class DriverViewTest(AppCase):
             await self.frames(4)
             await self.press("c")
             self.assertIn("calibrating pad 1", self.text("driver"))
-            self.assertTrue(any(isinstance(r, MeasureAnew) for r in self.asked))
+            self.assertTrue(any(isinstance(r, MeasureAgain) for r in self.asked))
             pad.at.update(left_x=0.01, left_y=0.02)
             await self.frames(60)
             self.assertIn("step 2 of 5", self.text("driver"))

@@ -18,8 +18,8 @@ from pivrex.line.outputs import encode, settings_of, told_values
 from pivrex.line.why import sentence
 from pivrex.rig import Rig, read_text
 from pivrex.rig.offered import offered
-from pivrex.sim import Rollout, StandIn
-from pivrex.sim.body import RealBody
+from pivrex.sim import IdealBody, Rollout
+from pivrex.sim.body import RealisticBody
 from pivrex.sim.fitted import is_released
 from pivrex.sim.wiring import faulty
 from tests.support import PLOVER, TempCase
@@ -84,7 +84,7 @@ class HaltTest(unittest.TestCase):
         line = Line(rig)
         raw = line.rest()
         raw[line.channels.index("button_14")] = 1.0
-        row = Rollout(line, StandIn(rig)).tick(raw, entry=Entry(twist=np.array([0.3, 0.0, 0.0])))
+        row = Rollout(line, IdealBody(rig)).tick(raw, entry=Entry(twist=np.array([0.3, 0.0, 0.0])))
         self.assertEqual([row[line.layout.at("outputs", f"left_{n}")] for n in ("forward", "backward")], [1, 0])
 
     def test_attachments_and_steering_go_on(self) -> None:
@@ -157,7 +157,7 @@ class HaltTest(unittest.TestCase):
 class BodyTest(unittest.TestCase):
     def rolled(self, rig: Rig, values: list[float]) -> float:
         """How far the robot goes on, in m, from 0.5 m/s with its drivers commanded ``values`` each."""
-        model = RealBody(rig)
+        model = RealisticBody(rig)
         drive = np.zeros(model.drives)
         drive[:2] = 0.5, -0.5
         command, state = encode(settings_of(rig), drive), model.start()
@@ -181,7 +181,7 @@ class BodyTest(unittest.TestCase):
         self.assertEqual(self.rolled(rig_with("two pins"), [0, 0]), brake)
 
     def test_each_driver_lets_go_by_itself(self) -> None:
-        fitted = RealBody(rig_with("three pins")).fitted.plain
+        fitted = RealisticBody(rig_with("three pins")).fitted.plain
         commanded = [127.0, 1.0, 0.0, 0.0, 0.0, 0.0, 1500.0, 0.0]
         self.assertEqual([is_released(fitted, commanded, slot) for slot in (0, 1)], [False, True])
 
@@ -190,7 +190,7 @@ class BodyTest(unittest.TestCase):
         speeds = []
         for kind in ("three pins", "two pins"):
             rig = rig_with(kind)
-            model, command = RealBody(rig), encode(settings_of(rig), np.array([1.0, -1.0, 0.0, 0.0]))
+            model, command = RealisticBody(rig), encode(settings_of(rig), np.array([1.0, -1.0, 0.0, 0.0]))
             state = model.start()._replace(lifted=np.array(1.0), restart=np.array(1.0), spin=np.array([10.0, 10.0]))
             for _ in range(3):
                 state = model.step(state, command, 1 / 60)

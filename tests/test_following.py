@@ -23,12 +23,12 @@ from pivrex.routine import check_text, play
 from pivrex.routine.drives import Drives
 from pivrex.routine.files import program_of, shared_beside
 from pivrex.routine.follows import Plans, PlanState, feel_plan
-from pivrex.routine.interpreter import Mind
+from pivrex.routine.interpreter import Interpreter
 from pivrex.routine.profile import ProfileState
 from pivrex.routine.program import MAIN, FollowStep, Program
 from pivrex.routine.rehearsal import rehearse
 from pivrex.routine.trial import program_following, tried
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 from tests.chassis import SOME, demo_path, ideal
 from tests.support import DEMO, slow
 from tests.test_path import path
@@ -46,10 +46,10 @@ def asked(
     return np.array([mode, forward, back, waits, *at, angle, *motion])
 
 
-def step(rig: Rig, entry: Floats, believed: tuple[float, float, float], ticks: int = 1) -> dict[str, float]:
+def step(rig: Rig, entry: Floats, estimated: tuple[float, float, float], ticks: int = 1) -> dict[str, float]:
     """One tick of a robot that believes to be somewhere: what its stage `following` says."""
     line = Line(rig)
-    state = known_at(line, line.start(), np.array(believed))
+    state = known_at(line, line.start(), np.array(estimated))
     sensed = np.zeros(len(line.stages["sensed"].columns))
     for _ in range(ticks):
         state, row = line.step(state, line.rest(), sensed, entry=Entry(plan=entry))
@@ -145,12 +145,12 @@ class StageTest(unittest.TestCase):
 
     def test_each_half_can_be_left_out(self) -> None:
         for name in ("bittern", "plover"):
-            believed = (0.9, 0.95, 0.1)
-            both = step(ideal(name), asked(motion=(0.4, 0.0, 0.1)), believed)
-            planned = step(ideal(name), asked(motion=(0.4, 0.0, 0.1), back=0.0), believed)
+            estimated = (0.9, 0.95, 0.1)
+            both = step(ideal(name), asked(motion=(0.4, 0.0, 0.1)), estimated)
+            planned = step(ideal(name), asked(motion=(0.4, 0.0, 0.1), back=0.0), estimated)
             self.assertEqual([planned[f"correction_{n}"] for n in ("forward", "left", "turn")], [0, 0, 0])
             self.assertAlmostEqual(hypot(planned["forward"], planned["left"]), 0.4)
-            back = step(ideal(name), asked(motion=(0.4, 0.0, 0.1), forward=0.0), believed)
+            back = step(ideal(name), asked(motion=(0.4, 0.0, 0.1), forward=0.0), estimated)
             self.assertAlmostEqual(back["turn"], back["correction_turn"])
             self.assertAlmostEqual(back["forward"], back["correction_forward"])
             self.assertAlmostEqual(both["correction_forward"], back["correction_forward"])
@@ -185,8 +185,8 @@ class StageTest(unittest.TestCase):
         rung = next(r for r in ladder(line, row, "left") if r.stage == "follow")
         self.assertIn(f"→ forward {found['forward']:+.3f} m/s, turn {degrees(found['turn']):+.1f} deg/s", rung.text)
         self.assertIn(f"back forward {found['correction_forward']:+.3f}", rung.text)
-        belief = next(r for r in ladder(line, row, "left") if r.stage == "estimate")
-        self.assertIn("at 0.90 m, 0.95 m, 6 deg by wheels and gyro, ± 0.0 cm", belief.text)
+        estimate = next(r for r in ladder(line, row, "left") if r.stage == "estimate")
+        self.assertIn("at 0.90 m, 0.95 m, 6 deg by wheels and gyro, ± 0.0 cm", estimate.text)
         _, row = line.step(state, line.rest(), sensed)
         self.assertNotIn("estimate", [r.stage for r in ladder(line, row, "left")])
 
@@ -208,12 +208,12 @@ class StageTest(unittest.TestCase):
         self.assertEqual(len(ASKED), entries.shape[1])
 
 
-def followed(rig: Rig, program: Program, starts: Floats, most: int = 1500) -> tuple[Line, Floats, list[Mind]]:
+def followed(rig: Rig, program: Program, starts: Floats, most: int = 1500) -> tuple[Line, Floats, list[Interpreter]]:
     """Drive robots, each with a seed of its own, from where each truly stands and knows it; (T, N, K) Ticks: what has ended stays as it
     is, for those that have not.
     """
     count = len(starts)
-    line, model = Line(rig), stand_in_of(rig, None)
+    line, model = Line(rig), simulator_of(rig, None)
     robots = model.placed(model.start((count,), np.arange(count, dtype=np.uint64)), starts)
     drives = Drives(program, line, model, begun(line, starts, (count,)), robots, starts, None, 64, 0.0)
     made: list[list[Floats]] = [[] for _ in starts]
@@ -226,7 +226,7 @@ def followed(rig: Rig, program: Program, starts: Floats, most: int = 1500) -> tu
     each = [np.concatenate(own) for own in made]
     longest = max(map(len, each))
     rows = [np.concatenate((own, np.repeat(own[-1:], longest - len(own), axis=0))) for own in each]
-    return line, np.stack(rows, axis=1), [r.mind for r in drives.runners]
+    return line, np.stack(rows, axis=1), [r.interpreter for r in drives.runners]
 
 
 def off_at_the_end(line: Line, rows: Floats, end: Floats) -> tuple[Floats, Floats]:

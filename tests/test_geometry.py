@@ -146,7 +146,7 @@ class TextbookTest(unittest.TestCase):
         rig = rig_of(wheels)
         line = Line(rig)
         shown = preview(line, np.array([0.0, 0.0, 1.0]))
-        np.testing.assert_allclose(shown.asked, [-0.25, 0.25], atol=1e-12)
+        np.testing.assert_allclose(shown.requested, [-0.25, 0.25], atol=1e-12)
         np.testing.assert_allclose(shown.achieved, [0, 0.1, 1.0], atol=1e-12)
         self.assertAlmostEqual(shown.scrub, 0.0)
         with self.assertRaisesRegex(RigError, "cannot do that"):
@@ -275,7 +275,7 @@ class LimitsTest(unittest.TestCase):
         steered = Line(rig_of(STEERED, PLANAR + '[limits]\nfirst = "turning"\n'))
         shown = preview(steered, np.array([0.9, 0.0, 3.0]))
         self.assertAlmostEqual(shown.achieved[0], 0.9)
-        self.assertAlmostEqual(np.abs(shown.given).max(), 1.0)
+        self.assertAlmostEqual(np.abs(shown.limited).max(), 1.0)
         self.assertLess(shown.achieved[2], 3.0)
 
 
@@ -312,7 +312,7 @@ class FiguresTest(unittest.TestCase):
                 row[line.layout.at("heading", "upside_down")] = 0.0
             found = doing(line, row)
             stage, what = ("steering", "speed") if "steering" in line.stages else ("limits", "limited")
-            self.assertEqual(found.given[0], row[line.layout.at(stage, f"{line.wheels[0].replace(' ', '_')}_{what}")])
+            self.assertEqual(found.limited[0], row[line.layout.at(stage, f"{line.wheels[0].replace(' ', '_')}_{what}")])
             self.assertEqual(found.commanded[2], row[line.layout.at("motion", "turn")])
             self.assertEqual(found.scrub, row[line.layout.at("motion", "scrub")])
             self.assertTrue(np.isfinite(found.achieved).all())

@@ -12,7 +12,7 @@ from pivrex.line.zeroing import DONE, MEASURES, MOVED, WAITS, Zeroing
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.field import Field
 from pivrex.sim import Rollout
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 from tests.chassis import demo_path
 from tests.support import plain_rig
 
@@ -29,7 +29,7 @@ FLOOR = Field.model_validate(
 
 class ZeroingTest(unittest.TestCase):
     def zeroed(self, rig: Rig, pushed_at: int = -1, seeds: int = 40) -> tuple[Line, Rollout, Floats]:
-        line, model = Line(rig), RealBody(rig)
+        line, model = Line(rig), RealisticBody(rig)
         batch = (seeds,)
         rollout = Rollout(line, model, line.start(batch), model.start(batch, np.arange(seeds, dtype=np.uint64)))
         raw = line.rest(batch)
@@ -89,7 +89,7 @@ class ZeroingTest(unittest.TestCase):
 
     def test_a_robot_that_drives_is_not_zeroed(self) -> None:
         rig = read_rig(demo_path("plover"))
-        line, model = Line(rig), RealBody(rig)
+        line, model = Line(rig), RealisticBody(rig)
         rollout = Rollout(line, model)
         stage = line.stages["zeroing"]
         assert isinstance(stage, Zeroing)
@@ -156,7 +156,7 @@ class SeeingTest(unittest.TestCase):
 
     def test_the_sensed_columns_have_them(self) -> None:
         rig = read_rig(demo_path("bittern"))
-        line, model = Line(rig), RealBody(rig, FLOOR)
+        line, model = Line(rig), RealisticBody(rig, FLOOR)
         rollout = Rollout(line, model, None, model.start()._replace(pose=np.array([1.0, 1.0, 0.0])))
         row = rollout.tick(line.rest())
         self.assertAlmostEqual(float(row[line.layout.at("sensed", "front")]), 1.36, delta=0.03)

@@ -19,7 +19,7 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.gain_help import ToFind, gain_job, propose
 from pivrex.tui.jobs.responses import Question, Responses, response_job
 from pivrex.tui.panels.loop_tuning import LoopTuning
-from pivrex.tui.panels.step_response import draw_answers, draw_figures
+from pivrex.tui.panels.step_response import draw_figures, draw_responses
 from pivrex.tui.views.heading import HeadingView
 from pivrex.tuning import LOOPS, Experiment, Gains
 from tests.chassis import demo_path
@@ -52,20 +52,20 @@ class StaleTest(HeadingCase):
         async with self.running(view="heading"):
             tuning = self.app.view.panels[0]
             assert isinstance(tuning, LoopTuning)
-            await self.until(lambda: tuning.answers is not None and not tuning.stale)
+            await self.until(lambda: tuning.responses is not None and not tuning.stale)
             shown = {}
             for stale in (False, True):
                 with patch.object(LoopTuning, "stale", stale):
                     figures, curves = Picture(100, 6), Picture(80, 20)
                     draw_figures(tuning, figures)
-                    draw_answers(tuning, curves)
+                    draw_responses(tuning, curves)
                 row = figures.row(3)
                 at = row.index("%") if "%" in row else row.rindex("s")
                 shown[stale] = ROLES[figures.roles[3, at]], "computing the new ones" in "".join(curves.rows())
             self.assertEqual(shown, {False: ("rest", False), True: ("dim", True)})
             self.model.nudge("correction.p", 1)
             await self.frames(1)
-            self.assertTrue(tuning.stale or tuning.answers is not None)
+            self.assertTrue(tuning.stale or tuning.responses is not None)
             await self.until(lambda: not tuning.stale)
 
 
@@ -78,8 +78,8 @@ class HeadingViewTest(HeadingCase):
             for word in ("target jumps 30 deg, realistic physics", "━ now", "rise", "overshoot", "settling", "steady-", "state error", "effort",
                          "parts of the output", "unwrapped", "gyro error"):  # fmt: skip
                 self.assertIn(word, text)
-            assert self.view.tuning.answers is not None
-            rise = self.view.tuning.answers.figures.rise_s[0]
+            assert self.view.tuning.responses is not None
+            rise = self.view.tuning.responses.figures.rise_s[0]
             self.assertIn(f"{rise:.2f} s", text)
 
     @in_loop
@@ -97,8 +97,8 @@ class HeadingViewTest(HeadingCase):
             self.assertEqual(before, Gains(10.0, 20.0, 0.2))
             self.assertEqual(alone, Gains(11.25, 0.0, 0.0))
             self.assertEqual(kept, before)
-            assert self.view.tuning.answers is not None
-            self.assertEqual(self.view.tuning.answers.value.shape[0], 4)
+            assert self.view.tuning.responses is not None
+            self.assertEqual(self.view.tuning.responses.value.shape[0], 4)
             self.assertIn('p = "11.25 /s"', self.rig_file.read_text())
             # a gain that is nudged is told at once, whatever its answer is
             self.model.nudge("correction.p", 1)
@@ -113,14 +113,14 @@ class HeadingViewTest(HeadingCase):
     async def test_p_alone_leaves_an_error_behind_and_the_whole_loop_does_not(self) -> None:
         async with self.running(view="heading"):
             await self.press("y")
-            assert self.view.tuning.answers is not None
-            now, alone = (abs(math.degrees(v)) for v in self.view.tuning.answers.figures.final)
+            assert self.view.tuning.responses is not None
+            now, alone = (abs(math.degrees(v)) for v in self.view.tuning.responses.figures.final)
             self.assertLess(now, 1.0)
             text = self.text("heading")
             self.assertIn("P alone", text)
             self.assertGreater(
-                float(self.view.tuning.answers.figures.overshoot[0]),
-                float(self.view.tuning.answers.figures.overshoot[1]),
+                float(self.view.tuning.responses.figures.overshoot[0]),
+                float(self.view.tuning.responses.figures.overshoot[1]),
             )
             self.assertLess(alone, 3.0)
 
@@ -130,7 +130,7 @@ class HeadingViewTest(HeadingCase):
             for title in ("knock", "turn 90 deg", "straight on", "target jumps"):
                 await self.press("v")
                 self.assertIn(title, self.text("heading"))
-                self.assertIsNotNone(self.view.tuning.answers)
+                self.assertIsNotNone(self.view.tuning.responses)
 
     @in_loop
     async def test_one_key_holds_the_heading(self) -> None:
@@ -187,7 +187,7 @@ class HeadingViewTest(HeadingCase):
             x, y = (self.model.value("truth", n) for n in "xy")
             await self.press("B")
             await self.frames(3)
-            self.assertFalse(self.model.rig.has_real_body)
+            self.assertFalse(self.model.rig.has_realistic_physics)
             self.assertIn('kind = "ideal"', self.rig_file.read_text())
             self.assertAlmostEqual(self.model.value("truth", "x"), x, delta=0.01)
             self.assertAlmostEqual(self.model.value("truth", "y"), y, delta=0.01)
@@ -365,7 +365,7 @@ class SessionTest(unittest.TestCase):
         rig = read_rig(demo_path("plover"))
         session = self.session(rig)
         session.handle(Push(0.0, 0.2, 0.0), self.now)
-        self.assertGreater(float(np.hypot(*session.robots.stand_in.state.velocity[:2])), 0.1)
+        self.assertGreater(float(np.hypot(*session.robots.simulator.state.velocity[:2])), 0.1)
         session.handle(UseRig(rig.with_body("ideal"), 1), self.now)
         self.ticks(session, 2)
         session.handle(Push(0.0, 0.2, 0.0), self.now)

@@ -13,7 +13,7 @@ from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig
 from pivrex.rig.actions import FACE, LINE, POSE, SNAP, read_action
 from pivrex.rig.bindings import Binding
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 from tests.chassis import ideal
 
 Floats = NDArray[np.float64]
@@ -30,7 +30,7 @@ class Driven:
     """A robot on an open floor whose driver holds the button, and sticks."""
 
     def __init__(self, rig: Rig, start: tuple[float, float, float]) -> None:
-        self.line, self.model = Line(rig), stand_in_of(rig, None)
+        self.line, self.model = Line(rig), simulator_of(rig, None)
         self.robot = self.model.placed(self.model.start(), np.array(start))
         self.state: LineState = begun(self.line, np.array(start))
         self.row: Floats = np.zeros(len(self.line.layout))
@@ -219,7 +219,7 @@ class WhyTest(unittest.TestCase):
         for does in ("snap every 45 deg", "face 1 m, 1 m", "keep the line", "drive to 1 m, 1 m facing 0 deg"):
             for name in ("plover", "avocet"):
                 rig = helping(name, does)
-                line, model = Line(rig), stand_in_of(rig, None)
+                line, model = Line(rig), simulator_of(rig, None)
                 poses = np.array([(0.0, 0.0, 0.3), (0.5, 0.2, -1.0)])
                 raws = np.stack([line.rest(), line.rest()])
                 raws[:, line.channels.index(BUTTON)] = (1.0, 0.0)

@@ -17,11 +17,11 @@ import numpy as np
 from pivrex.devices.link import RobotLink
 from pivrex.devices.link_speed import link_speed
 from pivrex.devices.pace import Pace
-from pivrex.devices.pad_stand_in import MOST_SENTENCES, PadRemote, read_pad_sentence
 from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
 from pivrex.devices.robot_sentences import Back, Out, out_sentences, sensed_sentences, stamp_of, wire_hash
 from pivrex.devices.seal import Seal, sealed, tag
 from pivrex.devices.sentence import frame, unframe
+from pivrex.devices.simulated_pad import MOST_SENTENCES, PadRemote, read_pad_sentence
 from pivrex.line import Line
 from pivrex.rig import read_text
 from pivrex.rig.field import Match
@@ -786,8 +786,8 @@ class WhoMayTalkTest(RemoteCase):
             self.session.close(self.now)
 
     def test_stand_in_gamepads_need_the_token(self) -> None:
-        from pivrex.devices.pad_stand_in import PadServer
         from pivrex.devices.pads import Pads
+        from pivrex.devices.simulated_pad import PadServer
 
         pads = Pads()
         self.addCleanup(pads.close)
@@ -810,7 +810,7 @@ class WhoMayTalkTest(RemoteCase):
         # however much one says at once, a tick reads its last sentences only
         for i in range(2000):
             right.move(left_y=i / 2000)
-        with mock.patch("pivrex.devices.pad_stand_in.read_pad_sentence", side_effect=read_pad_sentence) as read:
+        with mock.patch("pivrex.devices.simulated_pad.read_pad_sentence", side_effect=read_pad_sentence) as read:
             bad = server.bad
             server.update()
             self.assertLessEqual(read.call_count, MOST_SENTENCES + 1)

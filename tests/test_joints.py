@@ -8,7 +8,7 @@ from unittest.mock import patch
 import numpy as np
 from numpy.typing import NDArray
 
-from pivrex.devices.robot import StandInRobot
+from pivrex.devices.robot import SimulatedRobot
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.line import Entry, Line
 from pivrex.line.beginning import known_at
@@ -17,10 +17,10 @@ from pivrex.line.questions.neutral import not_at_rest
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.field import Field
 from pivrex.rig.wheel_control import WheelControl
-from pivrex.session.messages import MoveStandIn, Probe, SetUp, UseRig
+from pivrex.session.messages import MoveSimulated, Probe, SetUp, UseRig
 from pivrex.session.moving import Moving, State
-from pivrex.sim import Rollout, StandIn
-from pivrex.sim.body import RealBody
+from pivrex.sim import IdealBody, Rollout
+from pivrex.sim.body import RealisticBody
 from pivrex.sim.wiring import faulty
 from pivrex.tuning import LOOPS, loops_of
 from tests.chassis import MECANUM, PLANAR, STEERED, Wheel, demo_path, rig_of
@@ -79,7 +79,7 @@ class DriveTest(unittest.TestCase):
         rig = rig_of(TWO, bound("button_0", "coast")).model_copy(update={"lag_s": 0.1})
         ways = []
         for coasts in (0.0, 1.0):
-            model = StandIn(rig)
+            model = IdealBody(rig)
             robot = model.start()._replace(speed=np.ones(2))
             for _ in range(3000):
                 robot = model.step(robot, np.array([0.0, 0.0, coasts]), 0.01)
@@ -133,7 +133,7 @@ class MotionTest(unittest.TestCase):
 class AttachmentTest(unittest.TestCase):
     def test_a_boom_stops_at_its_ends_in_the_line_and_on_the_robot(self) -> None:
         rig = rig_of(TWO, ARM + bound("button_0", "boom 100 %") + bound("button_1", "boom -100 %"))
-        rollout = Rollout(Line(rig), StandIn(rig))
+        rollout = Rollout(Line(rig), IdealBody(rig))
         raw = rollout.line.rest()
         rollout.tick(raw)
         at = rollout.line.layout.at("attachments", "boom_target")
@@ -233,7 +233,7 @@ class GuardTest(RemoteCase):
     def test_a_number_that_is_not_finite_never_leaves(self) -> None:
         self.begin(source="keys")
         told: list[Floats] = []
-        command = StandInRobot.command
+        command = SimulatedRobot.command
         poisoned = self.session.line.step
 
         def step(*words: object, **more: object) -> object:
@@ -241,11 +241,11 @@ class GuardTest(RemoteCase):
             row[self.session.line.outputs.commands.start] = np.nan
             return state, row
 
-        def keep(robot: StandInRobot, values: Floats, dt_s: float) -> None:
+        def keep(robot: SimulatedRobot, values: Floats, dt_s: float) -> None:
             told.append(values.copy())
             command(robot, values, dt_s)
 
-        with patch.object(self.session.line, "step", step), patch.object(StandInRobot, "command", keep):
+        with patch.object(self.session.line, "step", step), patch.object(SimulatedRobot, "command", keep):
             self.tick()
         self.assertTrue(np.isfinite(told).all())
         np.testing.assert_array_equal(told[-1], self.session.line.resting())
@@ -319,7 +319,7 @@ class RigChangeTest(RemoteCase):
         state = line.choose_level(self.session._state, 1)
         kept = line.of(state, "attachments")._replace(goal=np.array([0.3]), told=np.array([0.3]))
         self.session._state = line.changed(state, "attachments", kept)
-        self.ask(MoveStandIn("lift"))
+        self.ask(MoveSimulated("lift"))
         changed = read_text(
             PLAIN.replace("[shaping.turn]\ndead_band = 0", "[shaping.turn]\ndead_band = 0.1") + "[gyro]\n" + levels + ARM
             + bound("button_0", "boom to 30 deg"), Path("t.toml"), Rig,
@@ -355,7 +355,7 @@ class StandInJointTest(unittest.TestCase):
             {"length": "4 m", "width": "3 m", "start": {"x": "0.5 m", "y": "1.5 m", "heading": "180 deg"}}
         )
         rig = rig_of(TWO, PLAIN_LAW)
-        model = StandIn(rig, field)
+        model = IdealBody(rig, field)
         robots = model.start((2,))
         for _ in range(60):
             robots = model.step(robots, np.array([[0.5, 0.5], [0.0, 0.0]]), 1 / 60)
@@ -366,7 +366,7 @@ class StandInJointTest(unittest.TestCase):
     def test_senses_have_their_signs_and_truth_has_none(self) -> None:
         rig = rig_of(TWO, "[gyro]\n" + PLAIN_LAW)
         for words, gyro, first in (("none", 1.0, 1.0), ("gyro", -1.0, 1.0), ("encoder w0", 1.0, -1.0)):
-            model = StandIn(rig, None, faulty(rig, words))
+            model = IdealBody(rig, None, faulty(rig, words))
             robot = model.step(model.start(), np.array([0.2, 0.6]), 0.5)
             sensed, truth = model.sense(robot), model.truth(robot)
             # 0.1 m and 0.3 m on a track of 0.5 m: 0.4 rad to the left
@@ -376,7 +376,7 @@ class StandInJointTest(unittest.TestCase):
 
     def test_on_its_back_the_gyro_counts_the_other_way(self) -> None:
         rig = rig_of(TWO, "[gyro]\n[upside_down]\n" + PLAIN_LAW)
-        model = StandIn(rig)
+        model = IdealBody(rig)
         robot = model.step(model.start()._replace(upside_down=np.array(1.0)), np.array([0.2, 0.6]), 0.5)
         sensed = model.sense(robot)
         self.assertAlmostEqual(float(sensed[4]), -float(robot.pose[2]))
@@ -385,7 +385,7 @@ class StandInJointTest(unittest.TestCase):
 
     def test_a_lifted_robot_rolls_its_wheels_and_stays(self) -> None:
         rig = rig_of(TWO, PLAIN_LAW)
-        model = StandIn(rig)
+        model = IdealBody(rig)
         robot = model.step(model.start()._replace(lifted=np.array(1.0)), np.array([0.4, 0.6]), 0.5)
         np.testing.assert_allclose(robot.travel, [0.2, 0.3])
         np.testing.assert_array_equal(robot.pose, 0.0)
@@ -397,7 +397,7 @@ class BeliefTest(unittest.TestCase):
 
     def test_on_its_back_wheels_say_other_ways(self) -> None:
         rig = rig_of(MECANUM, PLANAR.replace("[gyro]\n", "") + "[upside_down]\n[odometry]\nturn = 'wheels'\n")
-        line, model = Line(rig), StandIn(rig)
+        line, model = Line(rig), IdealBody(rig)
         robot, state, raw = model.start()._replace(upside_down=np.array(1.0)), line.start(), line.rest()
         raw[line.channels.index("left_x")], raw[line.channels.index("left_y")] = 0.4, -0.3
         for n in range(80):
@@ -481,7 +481,7 @@ class CorrectionJointTest(unittest.TestCase):
     def test_on_its_back_the_wheels_do_not_accuse_the_gyro(self) -> None:
         # its rollers stand the other way on its back, so that the same wheel speeds turn it the other way
         rig = rig_of(MECANUM, self.HOLDS + "[upside_down]\n" + PLANAR.replace("[gyro]\n", ""))
-        line, model = Line(rig), StandIn(rig)
+        line, model = Line(rig), IdealBody(rig)
         robot, state = model.start()._replace(upside_down=np.array(1.0)), line.start()
         for n in range(150):
             entry = Entry(twist=np.zeros(3), aim=np.array(0.0 if n < 5 else 1.2))
@@ -498,7 +498,7 @@ class BodyJointTest(unittest.TestCase):
         return rig_of(wheels, extra).with_body("realistic")
 
     def test_on_its_back_the_gyro_counts_the_other_way(self) -> None:
-        model = RealBody(self.rig("[gyro]\n[upside_down]\n" + PLAIN_LAW))
+        model = RealisticBody(self.rig("[gyro]\n[upside_down]\n" + PLAIN_LAW))
         line = Line(model.rig)
         for back, sign in ((0.0, 1.0), (1.0, -1.0)):
             robot = model.start()._replace(upside_down=np.array(back))
@@ -515,7 +515,7 @@ class BodyJointTest(unittest.TestCase):
         field = Field.model_validate(
             {"length": "4 m", "width": "3 m", "start": {"x": "0.6 m", "y": "1.5 m", "heading": "180 deg"}}
         )
-        model = RealBody(self.rig(PLAIN_LAW), field)
+        model = RealisticBody(self.rig(PLAIN_LAW), field)
         line = Line(model.rig)
         robot, hit = model.start(), 0
         for _ in range(120):
@@ -534,7 +534,7 @@ class BodyJointTest(unittest.TestCase):
         self.assertGreater(hit, 0)
 
     def test_electronics_that_start_again_steer_nothing(self) -> None:
-        model = RealBody(self.rig(PLANAR, STEERED))
+        model = RealisticBody(self.rig(PLANAR, STEERED))
         line = Line(model.rig)
         robot = model.start()
         state, raw = line.start(), line.rest()

@@ -41,7 +41,7 @@ from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.routine import check_text, play
 from pivrex.routine.rehearsal import rehearse
 from pivrex.sim import Rollout
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 from tests.chassis import ALL, Wheel, any_wheels, demo_path, rig_of
 from tests.support import DEMO, TempCase, often, slow
 
@@ -485,7 +485,7 @@ class EngineTest(TempCase):
 
 def driven(rig: Rig, seed: int, ticks: int) -> list[NDArray[np.float64]]:
     """Random driving with stops, entries, knocks and walls: every row and state."""
-    line, model, chance = Line(rig), stand_in_of(rig, FIELD), np.random.default_rng(seed)
+    line, model, chance = Line(rig), simulator_of(rig, FIELD), np.random.default_rng(seed)
     rollout = Rollout(line, model, None, model.start((), np.array(seed, np.uint64)))
     rollout.robot = rollout.robot._replace(
         pose=np.array([chance.uniform(0.3, 4.7), chance.uniform(0.3, 3.7), chance.uniform(-3, 3)])
@@ -542,7 +542,7 @@ class SameBitsTest(unittest.TestCase):
                 self.assertTrue(equal_bits(mine, theirs), f"{name} {k}")
 
     def strange(self, rig: Rig, ticks: int) -> Iterator[NDArray[np.float64]]:
-        line, model, chance = Line(rig), stand_in_of(rig, FIELD), np.random.default_rng(3)
+        line, model, chance = Line(rig), simulator_of(rig, FIELD), np.random.default_rng(3)
         state, robot = line.start(), model.start()
 
         def values(count: int) -> NDArray[np.float64]:
@@ -591,7 +591,7 @@ here is 1 m, 1 m
                 mine = play(checked.program, rig, FIELD, 20.0, seed=2)
             self.assertEqual((mine.ended, mine.why), ("finished", ""), name)
             self.assertTrue(equal_bits(mine.rows, theirs.rows), name)
-            self.assertTrue(equal_bits(mine.believed, theirs.believed), name)
+            self.assertTrue(equal_bits(mine.estimated, theirs.estimated), name)
             many = rehearse(checked.program, rig, FIELD, np.arange(64, dtype=np.uint64), 20.0)
             assert many is not None
             self.assertTrue(equal_bits(many.poses[2], theirs.pose), name)
@@ -599,7 +599,7 @@ here is 1 m, 1 m
     def test_batches_over_threads_are_each_as_one_alone(self) -> None:
         """More robots than one thread takes: each share of them computes in a place of its own."""
         rig = read_rig(demo_path("plover"))
-        line, model, many = Line(rig), stand_in_of(rig, FIELD), 300
+        line, model, many = Line(rig), simulator_of(rig, FIELD), 300
         raw = np.random.default_rng(1).uniform(-1, 1, (many, len(line.channels)))
         start = model.start((many,), np.arange(many, dtype=np.uint64))
         together = Rollout(line, model, line.start((many,)), start)

@@ -63,7 +63,7 @@ class KeysTest(unittest.TestCase):
             self.assertTrue(has_display({}))
 
 
-class StandIn:
+class IdealBody:
     """A window that is not there."""
 
     def __init__(self) -> None:
@@ -88,7 +88,7 @@ class ScreenTest(AppCase):
 
     @contextmanager
     def window_in(self) -> Iterator[None]:
-        self.window = StandIn()
+        self.window = IdealBody()
         with (
             mock.patch("pivrex.tui.window_keys.KeyWindow", lambda _heard: self.window),
             mock.patch.dict(os.environ, {"DISPLAY": ":77"}),

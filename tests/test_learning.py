@@ -33,7 +33,7 @@ from pivrex.runs.learning.routine import LASTS_S, learning_drive, room_ahead
 from pivrex.runs.learning.to_rig import changes_for, put_into
 from pivrex.runs.run import Run
 from pivrex.runs.through import keep_rows
-from pivrex.sim.body import Conditions, RealBody
+from pivrex.sim.body import Conditions, RealisticBody
 from pivrex.tui.panels.learnt_values import draw_learnt
 from tests.kept import FIRST, kept_drives
 from tests.support import DEMO, PLOVER, TempCase, often, slow
@@ -115,7 +115,7 @@ def spoiled_drives(seed: int) -> list[dict[str, Any]]:
         mass=chance.uniform(0.85, 1.3, ROBOTS), grip=chance.uniform(0.85, 1.1, ROBOTS),
         strength={m: chance.uniform(0.88, 1.0, ROBOTS) for m in rig.motors},
     )  # fmt: skip
-    line, model = Line(said), RealBody(rig, None, under=under)
+    line, model = Line(said), RealisticBody(rig, None, under=under)
     asked = drive_asked(line)
     state, nothing = line.start(), np.zeros(len(line.stages["sensed"].columns))
     made = []
@@ -271,7 +271,7 @@ class SpoiledRobotsTest(TempCase):
         self.assertRegex(changes["lag"], r"^\d+(\.\d+)? ms$")
         self.assertRegex(changes["motors.left.top_speed"], r"rpm$")
         learnt = read_text(put_into(drive["text"], found.changes), PLOVER, Rig)
-        s = RealBody(learnt).settings
+        s = RealisticBody(learnt).settings
         static = np.mean(s.running[0] / s.stall[0] / s.strength)
         top = (1 - static) / np.mean(1 / (s.free[0] * float(s.radius[0]) * s.strength))
         self.assertAlmostEqual(top, drive["true"]["motors.*.top_speed"], delta=0.02)
@@ -289,7 +289,7 @@ class RefusalTest(TempCase):
         """Forward and turn, each for a second and a half, from standing."""
         text = text or rig_text(PLOVER)
         rig = read_text(text, PLOVER, Rig)
-        line, model = Line(rig), RealBody(rig)
+        line, model = Line(rig), RealisticBody(rig)
         state, robot, rows = line.start(), model.start(), []
         for forward, turn in [(0.0, 0.0), (0.0, 0.0), *twists, (0.0, 0.0)]:
             for _ in range(90):
@@ -326,7 +326,7 @@ class RefusalTest(TempCase):
     def test_four_wheels_push_each_other_through_the_floor(self) -> None:
         path = DEMO / "rigs" / "coot.toml"
         text, rig = rig_text(path), read_rig(path)
-        line, model = Line(rig), RealBody(rig)
+        line, model = Line(rig), RealisticBody(rig)
         state, robot, rows = line.start(), model.start(), []
         for k, forward in enumerate([0.0, 0.2, -0.2, 0.4, -0.4, 0.6, -0.6, 0.3, -0.3, 0.5, -0.5, 0.7, -0.7, 0.0] * 2):
             for i in range(90):

@@ -21,7 +21,7 @@ from pivrex.line.stage import Fractions
 from pivrex.line.why import ladder
 from pivrex.rig import Rig, read_text
 from pivrex.rig.geometry import wheel_matrix
-from pivrex.sim import StandIn
+from pivrex.sim import IdealBody
 from pivrex.sim.fitted import decode
 from tests.support import PLAIN, nothing_sensed, plain_rig
 
@@ -470,7 +470,7 @@ class OutputTest(unittest.TestCase):
         rig = output_rig(output)
         values = outputs.encode(outputs.settings_of(rig), np.array([drive, 0.3]))
         again = [0.0, 0.0]
-        decode(StandIn(rig).fitted.plain, values.tolist(), again, 2)
+        decode(IdealBody(rig).fitted.plain, values.tolist(), again, 2)
         self.assertAlmostEqual(again[0], drive, delta=0.0021)  # half a step of the coarsest, 1/255, or 1 us of 500
         self.assertAlmostEqual(again[1], 0.3)
 

@@ -108,7 +108,7 @@ class PathsAndFloorsTest(ListCase):
             await self.pick("c", "f2")
             await self.typed("long")
             self.assertEqual(self.names("paths"), {"round", "short", "long"})
-            self.assertEqual(self.app.view.paths.desk.path.stem, "long")  # type: ignore[attr-defined]
+            self.assertEqual(self.app.view.paths.document.path.stem, "long")  # type: ignore[attr-defined]
             await self.pick("c", "delete")
             self.assertEqual(self.names("paths"), {"round", "short"})
 
@@ -262,7 +262,7 @@ class PathLimitsTest(ListCase):
             await self.pick("A", "enter")
             await self.typed("0.4 m/s")
             self.assertEqual(read_path(file).speed_m_s, 0.4)
-            plan = self.app.view.paths.desk.plan(self.model.rig)  # type: ignore[attr-defined]
+            plan = self.app.view.paths.document.plan(self.model.rig)  # type: ignore[attr-defined]
             self.assertLessEqual(plan.law.speed.max(), 0.4 + 1e-9)
             await self.pick("A", "end", "enter")
             await self.press("enter")

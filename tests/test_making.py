@@ -12,10 +12,10 @@ from pivrex.errors import RigError, UnitError
 from pivrex.line import Line
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.making import begin, check_name, copied
-from pivrex.rig.new_robot import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
+from pivrex.rig.new_robot import EXTRAS, OUTPUTS, SOURCES, WHEELS, NewRobot, laws_of
 from pivrex.rig.new_robot_text import written
 from pivrex.sim import Rollout
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 from pivrex.tui.maker.maker_overlay import Maker
 from pivrex.tui.maker.maker_picture import draw_making
 from pivrex.tui.maker.robot_in_making import Making
@@ -25,8 +25,8 @@ from tests.test_cli import Ran
 
 
 class WrittenTest(TempCase):
-    def read(self, **wishes: object) -> Rig:
-        return read_text(written(Wishes(**wishes)), Path("mine.toml"), Rig)  # type: ignore[arg-type]
+    def read(self, **robot: object) -> Rig:
+        return read_text(written(NewRobot(**robot)), Path("mine.toml"), Rig)  # type: ignore[arg-type]
 
     def test_every_wish_is_a_rig_without_mistakes_or_warnings(self) -> None:
         everything = tuple(e for e in EXTRAS if e != "robot by radio")
@@ -34,8 +34,8 @@ class WrittenTest(TempCase):
             for law, output in zip(itertools.cycle(laws_of(wheels)), OUTPUTS, strict=False):
                 for sources in ((), ("stick on a serial line", "letters"), ("letters on a serial line",)):
                     with self.subTest(wheels=wheels, law=law, output=output):
-                        wishes = Wishes("Mine", wheels, law, output, sources, everything)
-                        text = written(wishes)
+                        robot = NewRobot("Mine", wheels, law, output, sources, everything)
+                        text = written(robot)
                         path = self.write("rigs/mine.toml", text)
                         rig = read_rig(path)
                         self.assertEqual((rig.law.kind, rig.name), (law, "Mine"))
@@ -76,7 +76,7 @@ class WrittenTest(TempCase):
             rig = self.read(wheels=wheels, law=next(iter(laws_of(wheels))))
             self.assertEqual(rig.control.wheels if rig.control else "", "pid")
             for channel in ("left_y", "right_x"):
-                rollout = Rollout(line := Line(rig), RealBody(rig))
+                rollout = Rollout(line := Line(rig), RealisticBody(rig))
                 raw = line.rest()
                 for _ in range(10):
                     rollout.tick(raw)
@@ -96,17 +96,17 @@ class WrittenTest(TempCase):
 
     def test_a_workspace_is_begun_whole_and_nothing_is_overwritten(self) -> None:
         home = self.folder / "team"
-        path = begin(home, Wishes("Green Heron"))
+        path = begin(home, NewRobot("Green Heron"))
         self.assertEqual(path, home / "rigs" / "green-heron.toml")
         self.assertEqual(tomllib.loads((home / "workspace.toml").read_text())["rig"], "green-heron")
         self.assertEqual(Ran("check", str(path), str(home / "workspace.toml")).code, 0)
         before = path.read_bytes()
         with self.assertRaisesRegex(RigError, "is there already"):
-            begin(home, Wishes("Green Heron"))
+            begin(home, NewRobot("Green Heron"))
         self.assertEqual(path.read_bytes(), before)
         mine = (home / "workspace.toml").read_text() + "# mine\n"
         (home / "workspace.toml").write_text(mine)
-        begin(home, Wishes("Second"))
+        begin(home, NewRobot("Second"))
         self.assertEqual((home / "workspace.toml").read_text(), mine)
 
     def test_a_copy_keeps_all_but_its_name_and_its_key(self) -> None:
@@ -201,13 +201,13 @@ class MakingTest(TempCase):
             making.go(1)
         self.assertEqual(making.step, "wheels")
         making.look_at(3)
-        self.assertEqual((making.wishes.wheels, making.wishes.law), ("four mecanum", "planar"))
+        self.assertEqual((making.robot.wheels, making.robot.law), ("four mecanum", "planar"))
         making.go_to("sources")
         making.mark()
         self.assertIn("port", making.steps())
         making.at = list(SOURCES).index("letters on a serial line")
         making.mark()  # two on one port cannot be
-        self.assertEqual(making.wishes.sources, ("letters on a serial line",))
+        self.assertEqual(making.robot.sources, ("letters on a serial line",))
         making.go_to("begin")
         making.look_at(1 + sorted(p.stem for p in (DEMO / "rigs").glob("*.toml")).index("dunlin"))
         self.assertEqual((making.copy, making.steps()), ("dunlin", ["name", "begin", "write"]))
@@ -274,7 +274,7 @@ class MakingTest(TempCase):
         making.rub_out()
         making.type("2")
         self.assertTrue(making.go(1))
-        self.assertEqual(making.wishes.name, "Plover2")
+        self.assertEqual(making.robot.name, "Plover2")
 
 
 class ScreenTest(AppCase):
@@ -312,7 +312,7 @@ class ScreenTest(AppCase):
             assert isinstance(maker, Maker)
             spot = next(s for s in maker.canvas.picture.spots if s.what == "option" and s.value == "2")
             await self.pilot.click(maker.canvas, offset=(spot.x + 22, spot.y + 2))
-            self.assertEqual(maker.making.wishes.wheels, "three omni")
+            self.assertEqual(maker.making.robot.wheels, "three omni")
             await self.press("escape")
             self.assertNotIsInstance(self.app.screen, Maker)
             self.assertEqual(self.model.rig.name, "Plover")

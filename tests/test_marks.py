@@ -89,7 +89,7 @@ class WallTest(unittest.TestCase):
             near[column] = value + 0.05
             mark = wall_mark(PLOVER, FIELD, near, side)
             self.assertAlmostEqual(mark.measured[0], value, msg=f"{heading} {side}")
-            self.assertAlmostEqual(mark.believed[0], value + 0.05)
+            self.assertAlmostEqual(mark.estimated[0], value + 0.05)
             self.assertEqual(mark.across[0].tolist(), [float(column == 0), float(column == 1), 0.0])
 
     def test_a_block_is_a_wall_too_and_its_heading_keeps_whole_turns(self) -> None:
@@ -120,7 +120,7 @@ class RangeTest(unittest.TestCase):
         ahead = np.array([2.0, 1.5, 0.0])
         reach = 4.0 - 2.0 - sensor.x_m
         mark = range_mark(PLOVER, FIELD, ahead, RANGER, reach - 0.02)
-        self.assertAlmostEqual(mark.believed[0], reach, places=6)
+        self.assertAlmostEqual(mark.estimated[0], reach, places=6)
         np.testing.assert_allclose(mark.across[0, :2], [-1.0, 0.0], atol=1e-6)
         stage, own = believing((2.0, 1.5, 0.0), (0.03, 0.03, 0.0))
         after, said = take(stage, own, mark)
@@ -165,8 +165,8 @@ class RoutineTest(unittest.TestCase):
             assert checked.program is not None, checked.wrong
             made = play(checked.program, PLOVER, FIELD, seed=3)
             line = Line(PLOVER)
-            believed, true = (made.rows[-1, line.layout.at(s, "x")] for s in ("odometry", "truth"))
-            off[mark] = abs(believed - true)
+            estimated, true = (made.rows[-1, line.layout.at(s, "x")] for s in ("odometry", "truth"))
+            off[mark] = abs(estimated - true)
         self.assertLess(off["mark by wall ahead"], 0.04)
         self.assertGreater(off["wait 0.05 s"], 2 * off["mark by wall ahead"])
 

@@ -62,7 +62,7 @@ class MatchTest(unittest.TestCase):
         return np.abs(rows[:, self.session.line.speeds]).max(axis=1)
 
     def x(self) -> float:
-        return float(self.session.robots.stand_in.state.pose[0])
+        return float(self.session.robots.simulator.state.pose[0])
 
     def test_ready_shows_what_is_chosen_and_nothing_moves(self) -> None:
         s = self.session
@@ -72,7 +72,7 @@ class MatchTest(unittest.TestCase):
         self.assertEqual(
             (s.status.match.routine, s.status.match.start, s.status.match.left_s), ("routine", (1.0, 0.5, 0.0), 2.0)
         )
-        np.testing.assert_array_equal(s.robots.stand_in.state.pose, (1.0, 0.5, 0.0))
+        np.testing.assert_array_equal(s.robots.simulator.state.pose, (1.0, 0.5, 0.0))
         self.assertEqual(self.speed(rows).max(), 0)
         self.assertTrue((rows[:, s.line.layout.at("clock", "stopped")] == 1).all())
         self.assertGreater(rows[-1, 0], rows[0, 0])  # the clock and sensing go on
@@ -207,7 +207,7 @@ class MatchTest(unittest.TestCase):
         s.ask(ask.ChooseRoutine(self.program(STRAIGHT)), ask.StartPeriod("alone"))
         s.ticks(60)
         self.assertEqual(s.status.source, "keys")
-        self.assertGreater(float(s.robots.stand_in.state.pose[0]), 1.1)
+        self.assertGreater(float(s.robots.simulator.state.pose[0]), 1.1)
 
 
 class SameTicksTest(unittest.TestCase):

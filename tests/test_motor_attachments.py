@@ -10,7 +10,7 @@ from pivrex.devices.robot_sentences import SensedWire
 from pivrex.errors import RigError
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
-from pivrex.sim import Rollout, StandIn
+from pivrex.sim import IdealBody, Rollout
 from tests.support import PLAIN
 from tests.test_bindings import bound, rig_of
 
@@ -32,7 +32,7 @@ class MotorTest(unittest.TestCase):
     def drive(self, rig: Rig, ticks: int, real: Rig | None = None, **held: float) -> tuple[Line, np.ndarray]:
         """The Tick after some, in which channels are held; ``real`` is the robot as it is."""
         line = Line(rig)
-        rollout, raw = Rollout(line, StandIn(real or rig)), line.rest()
+        rollout, raw = Rollout(line, IdealBody(real or rig)), line.rest()
         row = rollout.tick(raw)
         for channel, value in held.items():
             raw[line.inputs.names.index(channel)] = value

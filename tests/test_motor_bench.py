@@ -16,7 +16,7 @@ from pivrex.line import Line
 from pivrex.line.why import ladder, sentence
 from pivrex.rig import Rig, read_rig, read_text
 from pivrex.rig.nudge import setting_at
-from pivrex.sim import Rollout, StandIn
+from pivrex.sim import IdealBody, Rollout
 from pivrex.sim.wiring import faulty
 from tests.support import TempCase, slow, wait_for
 from tests.test_app import AppCase, in_loop
@@ -80,7 +80,7 @@ class LineTest(TempCase):
     def setUp(self) -> None:
         super().setUp()
         self.line = Line(bench())
-        self.rollout = Rollout(self.line, StandIn(self.line.rig))
+        self.rollout = Rollout(self.line, IdealBody(self.line.rig))
         self.row = np.zeros(0)
 
     def drive(self, ticks: int = 40, **held: float) -> None:
@@ -130,7 +130,7 @@ class LineTest(TempCase):
         weak = rig.model_copy(
             update={"motors": {**rig.motors, "drum": rig.motors["drum"].model_copy(update={"top_speed_rad_s": 600.0})}}
         )
-        rollout, raw = Rollout(line, StandIn(weak)), line.rest()
+        rollout, raw = Rollout(line, IdealBody(weak)), line.rest()
         raw[line.inputs.names.index("left_y")] = -1.0
         for _ in range(300):
             row = rollout.tick(raw)

@@ -26,7 +26,7 @@ from pivrex.session.messages import (
     KeepRun,
     KeyDown,
     Leave,
-    MoveStandIn,
+    MoveSimulated,
     Probe,
     PutBack,
     Record,
@@ -39,7 +39,7 @@ from pivrex.session.messages import (
 )
 from pivrex.session.moving import EFFECTS, Event, Moving, Refused, State
 from pivrex.session.probing import Probing
-from pivrex.session.request_handlers import ANSWERS
+from pivrex.session.request_handlers import HANDLERS
 from pivrex.session.status import Status
 from tests.support import PLAIN, ROOT, WATERING, TempCase, plain_rig, wait_for
 from tests.test_lost_sources import free_port
@@ -368,7 +368,7 @@ class ToldTest(unittest.TestCase):
     def test_put_back_it_stands_on_its_wheels_on_the_floor(self) -> None:
         self.session.robots.link = None
         for what in ("lift", "turn over"):
-            self.session.handle(MoveStandIn(what), 0.0)
+            self.session.handle(MoveSimulated(what), 0.0)
         self.assertEqual((self.session.status.lifted, self.session.status.upside_down), (True, True))
         self.session.handle(PutBack(), 0.1)
         self.assertEqual((self.session.status.lifted, self.session.status.upside_down), (False, False))
@@ -525,7 +525,7 @@ class RequestTest(unittest.TestCase):
     def test_every_request_is_answered(self) -> None:
         # Leave ends the process, not the session
         # the loop takes leave itself, and what is kept is the keeper's
-        self.assertEqual(set(ANSWERS), set(get_args(Request)) - {Leave, KeepRun})
+        self.assertEqual(set(HANDLERS), set(get_args(Request)) - {Leave, KeepRun})
 
 
 class PureTest(unittest.TestCase):

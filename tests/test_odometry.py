@@ -20,9 +20,9 @@ from pivrex.rig.steering import VoltageSensor
 from pivrex.routine import check_text, play
 from pivrex.session import messages as ask
 from pivrex.sim import Rollout
-from pivrex.sim.body import RealBody
-from pivrex.sim.model import stand_in_of
-from pivrex.sim.sampled import drawn
+from pivrex.sim.body import RealisticBody
+from pivrex.sim.model import simulator_of
+from pivrex.sim.sampled import sampled
 from tests.chassis import demo_path, ideal
 from tests.support import plain_rig, slow
 from tests.test_match import FIELD, SHORT, Played
@@ -52,7 +52,7 @@ def drive(
     rig: Rig, seed: int, ticks: int = 400, batch: tuple[int, ...] = (), seeds: Floats | None = None
 ) -> tuple[Line, Floats]:
     """Drive by sticks that someone throws about; gives the Ticks."""
-    line, model = Line(rig), stand_in_of(rig, None)
+    line, model = Line(rig), simulator_of(rig, None)
     chance = np.random.default_rng(seed)
     robot = model.placed(model.start(batch, seeds), START)
     state, rows = begun(line, np.broadcast_to(START, (*batch, 3)), batch), []
@@ -78,10 +78,10 @@ class ExactTest(unittest.TestCase):
                 rig = perfect(name)
                 rig = rig.model_copy(update={"odometry": rig.odometry.model_copy(update={"turn": turn})})
                 line, rows = drive(rig, 3)
-                believed = columns(line, rows, "odometry", "x", "y", "heading")
+                estimated = columns(line, rows, "odometry", "x", "y", "heading")
                 truth = columns(line, rows, "truth", "x", "y", "heading")
                 self.assertGreater(np.ptp(truth[:, :2], axis=0).max(), 0.3, name)
-                self.assertLess(np.abs(believed - truth).max(), 1e-9, f"{name} by {turn}")
+                self.assertLess(np.abs(estimated - truth).max(), 1e-9, f"{name} by {turn}")
 
     def test_a_batch_is_what_each_is_alone(self) -> None:
         rig = read_rig(demo_path("avocet"))
@@ -168,7 +168,7 @@ class SureTest(unittest.TestCase):
         o = rig.odometry
         chance, count = np.random.default_rng(8), 200
         way, turning, drift = chance.normal(0, (o.way, o.turning, o.drift_rad_s), (count, 3)).T
-        line, model = Line(rig), stand_in_of(rig, None)
+        line, model = Line(rig), simulator_of(rig, None)
         robot = model.placed(model.start((count,), np.arange(count, dtype=np.uint64)), START)
         state, raw = begun(line, np.broadcast_to(START, (count, 3)), (count,)), line.rest((count,))
         first = line.layout.stage("sensed").start
@@ -198,7 +198,7 @@ class DraggedTest(unittest.TestCase):
     def driven(self, rig: Rig, count: int = 60) -> tuple[Floats, Floats]:
         """Ten seconds of turning drives with real bodies, mass, grip and motors of other days: how far off, and within how many sigma."""
         line, seeds = Line(rig), np.arange(1, count + 1, dtype=np.uint64)
-        model = RealBody(rig, under=drawn(rig, seeds).under)
+        model = RealisticBody(rig, under=sampled(rig, seeds).under)
         robot = model.placed(model.start((count,), seeds), START)
         rollout = Rollout(line, model, begun(line, np.broadcast_to(START, (count, 3)), (count,)), robot)
         chance, twist, turned = np.random.default_rng(4), np.zeros((count, 3)), np.zeros(count)
@@ -340,12 +340,12 @@ class PutTest(unittest.TestCase):
         s.ticks(30)
         s.ask(ask.PauseRoutine(False))
         s.ticks(78)
-        self.assertAlmostEqual(float(s.robots.stand_in.state.pose[0]), 1.4, delta=0.005)
+        self.assertAlmostEqual(float(s.robots.simulator.state.pose[0]), 1.4, delta=0.005)
 
 
 class DisagreementTest(unittest.TestCase):
     def told(self, rig: Rig, track: float = 1.0, stands: bool = False, drift: float = 0.0) -> str:
-        line, model = Line(rig), stand_in_of(rig, None)
+        line, model = Line(rig), simulator_of(rig, None)
         robot, state = model.start(), begun(line, START)
         raw = line.rest().copy()
         if not stands:

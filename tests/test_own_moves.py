@@ -163,7 +163,7 @@ class ButtonTest(TempCase):
         self.s.ask(ask.KeyUp(button))
 
     def y(self) -> float:
-        return float(self.s.robots.stand_in.state.pose[1])
+        return float(self.s.robots.simulator.state.pose[1])
 
     def test_it_is_done_and_says_what_it_says(self) -> None:
         y = self.y()
@@ -414,7 +414,7 @@ class ScreenTest(RoutineCase):
     @in_loop
     async def test_a_button_walks_through_the_routines_until_the_match_begins(self) -> None:
         async with self.open() as view:
-            here = view.desk.path.stem
+            here = view.document.path.stem
             playable = [p.stem for p in view.playable()]
             self.assertIn(here, playable)
             self.assertNotIn("greenhouse-avocet", playable)
@@ -422,7 +422,7 @@ class ScreenTest(RoutineCase):
             with mock.patch.object(type(self.model), "status", replace(self.model.status, match=match)):
                 self.app.follow_match()
             after = playable[(playable.index(here) + 1) % len(playable)]
-            self.assertEqual(view.desk.path.stem, after)
+            self.assertEqual(view.document.path.stem, after)
             self.assertIn(f"routine: {after}, {playable.index(after) + 1} of {len(playable)}", self.model.message)
             # what a run that is open had chosen is no wish of now
             with (
@@ -434,7 +434,7 @@ class ScreenTest(RoutineCase):
                 self.app.follow_match()
             with mock.patch.object(type(self.model), "status", replace(self.model.status, match=match)):
                 self.app.follow_match()
-            self.assertEqual(view.desk.path.stem, after)
+            self.assertEqual(view.document.path.stem, after)
 
 
 class JourneyTest(TerminalCase):

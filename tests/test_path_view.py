@@ -89,61 +89,61 @@ class DeskTest(TempCase):
     def setUp(self) -> None:
         super().setUp()
         self.file = self.demo() / "paths" / "round.toml"
-        self.desk = PathDocument()
-        self.desk.open(self.file)
+        self.document = PathDocument()
+        self.document.open(self.file)
 
     def test_typed(self) -> None:
-        self.desk.mark = 2
-        moved = self.desk.typed("2.4 m, 85 cm, 30 deg")
+        self.document.mark = 2
+        moved = self.document.typed("2.4 m, 85 cm, 30 deg")
         self.assertEqual(moved.points[2].y_m, 0.85)
         self.assertAlmostEqual(moved.points[2].direction_rad or 0, radians(30))
-        self.assertEqual(self.desk.put(moved), "")
-        self.assertEqual(self.desk.as_typed(), "2.400 m, 0.850 m, 30 deg")
-        self.assertEqual(self.desk.put(self.desk.typed("2.4 m, 0.85 m facing -45 deg")), "")
-        self.assertEqual(self.desk.as_typed(), "2.400 m, 0.850 m facing -45 deg")
-        assert self.desk.content is not None
+        self.assertEqual(self.document.put(moved), "")
+        self.assertEqual(self.document.as_typed(), "2.400 m, 0.850 m, 30 deg")
+        self.assertEqual(self.document.put(self.document.typed("2.4 m, 0.85 m facing -45 deg")), "")
+        self.assertEqual(self.document.as_typed(), "2.400 m, 0.850 m facing -45 deg")
+        assert self.document.content is not None
         self.assertAlmostEqual(read_path(self.file).points[2].heading_rad or 0, radians(-45), places=6)
         for text in ("2.4 m", "2.4, 1 m", "a, b", "1 m, 2 m, 3 m", "1 m, 2 m, 3 deg, 4", "2000 m, 0 m"):
             with self.assertRaises(UnitError):
-                self.desk.typed(text)
+                self.document.typed(text)
 
     def test_what_is_no_path_is_refused_and_nothing_changes(self) -> None:
-        before, text = self.desk.content, self.file.read_text()
+        before, text = self.document.content, self.file.read_text()
         assert before is not None
-        self.desk.mark = 0
-        self.assertIn("is the same place as point 1", self.desk.put(self.desk.typed("1.6 m, 0.55 m")))
+        self.document.mark = 0
+        self.assertIn("is the same place as point 1", self.document.put(self.document.typed("1.6 m, 0.55 m")))
         two = before.model_copy(update={"points": before.points[:2]})
-        self.assertIn("at least two", self.desk.put(removed(two, 0)))
-        self.assertIs(self.desk.content, before)
+        self.assertIn("at least two", self.document.put(removed(two, 0)))
+        self.assertIs(self.document.content, before)
         self.assertEqual(self.file.read_text(), text)
 
     def test_a_folder_that_cannot_be_written_is_said(self) -> None:
-        self.desk.mark = 1
-        moved = self.desk.typed("1.7 m, 0.55 m")
+        self.document.mark = 1
+        moved = self.document.typed("1.7 m, 0.55 m")
         self.file.unlink()
         self.file.mkdir()
-        self.assertIn("cannot be read any more", self.desk.put(moved))
+        self.assertIn("cannot be read any more", self.document.put(moved))
         (aside,) = self.file.parent.glob("round.yours-*.toml")  # nothing is lost
         self.assertEqual(read_path(aside).points[1].x_m, 1.7)
 
     def test_changed_outside_is_read_again_and_can_be_taken_back(self) -> None:
-        self.desk.mark = 1
-        self.assertEqual(self.desk.put(self.desk.typed("1.7 m, 0.55 m")), "")
-        mine = self.desk.content
-        self.assertFalse(self.desk.look_outside())
+        self.document.mark = 1
+        self.assertEqual(self.document.put(self.document.typed("1.7 m, 0.55 m")), "")
+        mine = self.document.content
+        self.assertFalse(self.document.look_outside())
         self.file.write_text(self.file.read_text().replace('"1.700 m"', '"1.800 m"', 1))
-        self.assertTrue(self.desk.look_outside())
-        assert self.desk.content is not None
-        self.assertEqual(self.desk.content.points[1].x_m, 1.8)
-        self.desk.mark = 4
-        self.assertTrue(self.desk.undo())
-        self.assertEqual((self.desk.content, self.desk.mark), (mine, 1))
+        self.assertTrue(self.document.look_outside())
+        assert self.document.content is not None
+        self.assertEqual(self.document.content.points[1].x_m, 1.8)
+        self.document.mark = 4
+        self.assertTrue(self.document.undo())
+        self.assertEqual((self.document.content, self.document.mark), (mine, 1))
         self.file.write_text(self.file.read_text().replace('"1.700 m"', '"1.850 m"', 1))
-        self.assertIn("do it again", self.desk.put(self.desk.typed("1.9 m, 0.55 m")))
+        self.assertIn("do it again", self.document.put(self.document.typed("1.9 m, 0.55 m")))
         self.assertEqual(read_path(self.file).points[1].x_m, 1.85)  # theirs was not written over
         self.file.write_text("points = 3\n")
-        self.assertTrue(self.desk.look_outside())
-        self.assertIn("round.toml", self.desk.problem)
+        self.assertTrue(self.document.look_outside())
+        self.assertIn("round.toml", self.document.problem)
 
 
 class TryingTest(unittest.TestCase):
@@ -214,18 +214,18 @@ class PathViewTest(PathCase):
             self.assertIn("v 80 % your speed", screen)
             before = self.points()
             await self.press(".", ".", "up", "shift+right")
-            self.assertEqual(paths.desk.mark, 2)
+            self.assertEqual(paths.document.mark, 2)
             self.assertEqual(self.points()[2], (2.46, 0.9))
             await self.press("u", "u")
             self.assertEqual(self.points(), before)
             await self.press("U")
             self.assertEqual(self.points()[2], (2.45, 0.9))
             await self.press("+")
-            self.assertEqual((len(self.points()), paths.desk.mark), (15, 3))
+            self.assertEqual((len(self.points()), paths.document.mark), (15, 3))
             await self.press("-", ",", "-")
             self.assertEqual(len(self.points()), 13)
             await self.press("T")
-            self.assertTrue(read_path(self.file).points[paths.desk.mark].stop)
+            self.assertTrue(read_path(self.file).points[paths.document.mark].stop)
             self.assertIn("stops", self.text("field"))
             await self.press("v")
             self.assertEqual(self.points()[-1], before[0])
@@ -233,14 +233,14 @@ class PathViewTest(PathCase):
     @in_loop
     async def test_what_it_touches_is_said_and_what_cannot_be_driven_is_not(self) -> None:
         async with self.open() as paths:
-            paths.desk.mark = 3
+            paths.document.mark = 3
             for _ in range(12):
                 await self.press("left")
             self.assertRegex(
                 self.text("field"), r"! touches bench A from \d\.\d\d m to \d\.\d\d m of its way, by \d+ cm"
             )
-            fixed = paths.desk.content.model_copy(update={"heading": "fixed"})
-            paths.desk.put(fixed)
+            fixed = paths.document.content.model_copy(update={"heading": "fixed"})
+            paths.document.put(fixed)
             await self.press("D")
             self.assertIn("Plover cannot move sideways", self.app.model.message)
             self.assertIs(self.app.model.status.match.period, Period.OFF)
@@ -252,7 +252,7 @@ class PathViewTest(PathCase):
             assert scale is not None
             x, y = scale.cell(*self.points()[5])
             self.view.point(x, y, "press")
-            self.assertEqual(paths.desk.mark, 5)
+            self.assertEqual(paths.document.mark, 5)
             self.view.point(x + 3, y, "drag")
             self.assertEqual(self.points()[5], (4.1, 1.95))  # nothing is saved while it is held
             self.assertIn("held", self.text("field"))
@@ -264,10 +264,10 @@ class PathViewTest(PathCase):
             self.view.point(middle[0], middle[1], "press")
             self.view.point(middle[0], middle[1], "release")
             self.assertEqual(len(self.points()), 15)
-            self.assertEqual(paths.desk.mark, 2)
+            self.assertEqual(paths.document.mark, 2)
             far = scale.cell(0.3, 0.2)  # nearer to an end than to the curve: before it
             self.view.point(far[0], far[1], "press")
-            self.assertEqual(paths.desk.mark, 0)
+            self.assertEqual(paths.document.mark, 0)
 
     @in_loop
     async def test_typed_mirrored_and_a_new_one(self) -> None:
@@ -284,8 +284,8 @@ class PathViewTest(PathCase):
             await self.frames(3)
             await self.press("enter")
             await self.frames(2)
-            self.assertEqual(paths.desk.path.name, "path.toml")
-            self.assertEqual(len(paths.desk.content.points), 2)
+            self.assertEqual(paths.document.path.name, "path.toml")
+            self.assertEqual(len(paths.document.content.points), 2)
             self.assertTrue((self.home / "paths" / "path.toml").exists())
 
     @in_loop
@@ -336,7 +336,7 @@ class PathViewTest(PathCase):
     async def test_a_file_that_is_no_path(self) -> None:
         self.file.write_text("points = 3\n")
         async with self.open() as paths:
-            self.assertIsNone(paths.desk.content)
+            self.assertIsNone(paths.document.content)
             self.assertIn("round.toml", self.text("field"))
             await self.press(".", "up", "+", "-", "v", "T", "y", "D", "u", "C")
             self.assertEqual(self.file.read_text(), "points = 3\n")

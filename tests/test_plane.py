@@ -11,14 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from pivrex.devices.robot import StandInRobot
+from pivrex.devices.robot import SimulatedRobot
 from pivrex.kernels import Call, Form
 from pivrex.line import frame, heading, pointing, steering
 from pivrex.line.line import Line
 from pivrex.line.pid import pid
 from pivrex.line.se2 import shift
 from pivrex.rig import Rig, read_rig, read_text
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.ideal import IdealBody
 from pivrex.sim.wiring import faulty, wiring_of
 from pivrex.tuning.setting_trials import compare_cosine, compare_lead, compare_straight
 from tests.chassis import MECANUM, PLANAR, STEERED, bare, demo_path, rig_of
@@ -121,7 +121,7 @@ class SteeringTest(unittest.TestCase):
         seen = self.measured(line, seen, np.full(4, 5.0 + 4.0), np.zeros(4))
         np.testing.assert_allclose(np.degrees(seen.angle), np.array(wanted) + math.degrees(4.0), atol=1e-9)
         # whole: the simulated robot is switched on with its wheels anyhow, and the line knows where they point
-        robot = StandIn(rig)
+        robot = IdealBody(rig)
         _, row = line.step(line.start(), line.rest(), robot.sense(robot.start()))
         found = [row[line.layout.at("pointing", f"{w.replace(' ', '_')}_angle")] for w in line.wheels]
         np.testing.assert_allclose(found, robot.start().angle, atol=2 * math.pi / 4096)
@@ -182,7 +182,7 @@ class Drive:
 
     def __init__(self, rig: Rig, words: str = "none") -> None:
         self.rig, self.line = rig, Line(rig)
-        self.robot = StandInRobot(StandIn(rig, None, wiring=faulty(rig, words)))
+        self.robot = SimulatedRobot(IdealBody(rig, None, wiring=faulty(rig, words)))
         self.state = self.line.start()
         self.row = np.zeros(0)
 
@@ -298,7 +298,7 @@ class WholeDriveTest(unittest.TestCase):
 
     def test_stopped_steering_rests_too(self) -> None:
         line = Line(bare(read_rig(demo_path("avocet"))))
-        robot = StandIn(line.rig)
+        robot = IdealBody(line.rig)
         _, row = line.step(line.start(), line.rest() + 0.6, robot.sense(robot.start()), 1.0)
         np.testing.assert_array_equal(line.commands(row), 0)
 
@@ -307,7 +307,7 @@ class WholeDriveTest(unittest.TestCase):
         truth = wiring_of(rig)
         wrong = replace(truth, offsets={**truth.offsets, "front left": truth.offsets["front left"] + 1.0})
         drive = Drive(rig)
-        drive.robot = StandInRobot(StandIn(rig, None, wiring=wrong))
+        drive.robot = SimulatedRobot(IdealBody(rig, None, wiring=wrong))
         drive.go(0.5, left_y=-0.4)
         self.assertAlmostEqual(drive.robot.state.angle[0] - drive.robot.state.angle[1], -1.0, delta=0.15)
 

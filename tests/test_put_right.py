@@ -241,14 +241,14 @@ class FiguresTest(TempCase):
         rig = read_rig(demo_path("dunlin"))
         full = rig.full_left_m_s * rig.speed_levels.levels[rig.speed_levels.start_index].moving
         self.assertAlmostEqual(full, 0.592, places=3)  # once 0.684, which is forward's
-        drawn: list[Floats] = []
+        sampled: list[Floats] = []
         with patch(
             "pivrex.export.curve.save_pages",
-            lambda pages, _: drawn.extend(m.points[:, 1] for m in pages[0].scenes[0][0].marks if getattr(m, "role", "") == "commanded"
+            lambda pages, _: sampled.extend(m.points[:, 1] for m in pages[0].scenes[0][0].marks if getattr(m, "role", "") == "commanded"
                                           and isinstance(m, marks.Line)),
         ):  # fmt: skip
             write_curve(rig, Path("x.svg"), "sideways")
-        self.assertAlmostEqual(float(drawn[0][-1]), full)
+        self.assertAlmostEqual(float(sampled[0][-1]), full)
 
     def test_the_envelope_of_a_plain_wheel_and_a_steered_one(self) -> None:
         rig = rig_of([(0.0, 0.0, 0.0, None, False), (0.3, 0.0, 0.0, None, True)])

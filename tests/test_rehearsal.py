@@ -14,7 +14,7 @@ from pivrex.rig import open_folder, read_rig
 from pivrex.routine import check_text, play
 from pivrex.routine.files import program_of, shared_beside
 from pivrex.routine.rehearsal import Rehearsed, follows, reached, rehearse, split, together
-from pivrex.sim.sampled import drawn
+from pivrex.sim.sampled import sampled
 from tests.chassis import demo_path
 from tests.support import DEMO, TempCase, often, slow
 from tests.test_cli import Ran
@@ -32,7 +32,7 @@ class SpreadTest(unittest.TestCase):
 
     def test_within_what_the_rig_says_and_all_over_it(self) -> None:
         rig = self.RIG
-        found = drawn(rig, seeds(1, 4000))
+        found = sampled(rig, seeds(1, 4000))
         values = dict(zip(found.names, found.values.T, strict=True))
         for name, middle, most in (
             ("start x", 0.0, 0.015), ("start heading", 0.0, radians(1.5)), ("grip", 1.0, 0.15), ("strength of left", 1.0, 0.04),
@@ -48,10 +48,10 @@ class SpreadTest(unittest.TestCase):
         self.assertLess(np.abs(table - np.eye(table.shape[0])).max(), 0.08)
 
     def test_seed_0_is_the_rig_and_each_seed_always_the_same(self) -> None:
-        found = drawn(self.RIG, np.array([0, 5, 0], np.uint64))
+        found = sampled(self.RIG, np.array([0, 5, 0], np.uint64))
         np.testing.assert_array_equal(found.values[0], [0, 0, 0, self.RIG.battery.charge, 1, 1, 1, 1, 1])
         np.testing.assert_array_equal(found.values[0], found.values[2])
-        alone = drawn(self.RIG, np.array(5, np.uint64))
+        alone = sampled(self.RIG, np.array(5, np.uint64))
         np.testing.assert_array_equal(found.values[1], alone.values)
         self.assertEqual(alone.under.strength["left"], found.under.strength["left"][1])
 

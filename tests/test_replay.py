@@ -323,7 +323,7 @@ class KeysTest(ScreenCase):
             self.assertEqual(self.model.folder.settings.field, client.run.floor)
             await self.press("L")
             await self.frames(3)
-            self.assertEqual(view.desk.path, chosen)
+            self.assertEqual(view.document.path, chosen)
             self.assertEqual(self.model.floor, "slalom")
 
     @in_loop
@@ -363,7 +363,7 @@ class KeysTest(ScreenCase):
                 await self.press(key)
             self.assertFalse(whole.typing)
             self.assertEqual(len(self.app.screen_stack), 1)
-            view.desk.saver.wait()
+            view.document.saver.wait()
             self.assertEqual((view.editor.text, (path / "routine.txt").read_text("utf-8")), (had, had))
             await self.press("L")
             await self.frames(2)
@@ -372,7 +372,7 @@ class KeysTest(ScreenCase):
             await self.press("y")
             self.assertTrue(whole.typing)
             await self.press("x")
-            view.desk.saver.wait()
+            view.document.saver.wait()
             self.assertIn("x", mine.read_text("utf-8").replace(changed, ""))
 
     @in_loop

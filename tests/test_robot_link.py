@@ -29,7 +29,6 @@ from unittest import mock
 import numpy as np
 
 from pivrex.devices.link import RobotLink
-from pivrex.devices.pad_stand_in import PadRemote, read_port_file
 from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
 from pivrex.devices.robot_sentences import (
     Back,
@@ -45,6 +44,7 @@ from pivrex.devices.robot_sentences import (
 )
 from pivrex.devices.seal import sealed
 from pivrex.devices.sentence import frame, unframe
+from pivrex.devices.simulated_pad import PadRemote, read_port_file
 from pivrex.devices.transports.base import Chunk
 from pivrex.errors import RigError
 from pivrex.line import Line

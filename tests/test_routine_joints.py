@@ -217,12 +217,12 @@ class SessionTest(unittest.TestCase):
         s = self.opened("coot", "start at 0.5 m, 0.5 m facing 20 deg\ndrive ahead 1.2 m\nturn left 90 deg\nwait 1 s\n")
         midway, why = before_line(self.program, self.rig, FIELD, 4)
         assert midway is not None, why
-        self.assertGreater(np.hypot(*np.subtract(midway.pose, midway.memory.believed)[:2]), 0.003)  # a real body
+        self.assertGreater(np.hypot(*np.subtract(midway.pose, midway.memory.estimated)[:2]), 0.003)  # a real body
         s.ask(ask.MakeReady(midway))
         row = s.ticks(2)[-1]
         layout = s.line.layout
         np.testing.assert_allclose(
-            row[layout.these("odometry", ("x", "y", "heading"))], midway.memory.believed, atol=1e-6
+            row[layout.these("odometry", ("x", "y", "heading"))], midway.memory.estimated, atol=1e-6
         )
         np.testing.assert_allclose(row[layout.these("truth", ("x", "y", "heading"))], midway.pose, atol=1e-6)
 
@@ -255,7 +255,7 @@ class SessionTest(unittest.TestCase):
             s.ticks(60)
             self.assertEqual((s.status.match.from_line, s.status.match.from_s), (0, 0.0))
             self.assertAlmostEqual(s.status.match.left_s, 12.0, delta=0.1)
-            self.assertGreater(float(s.robots.stand_in.state.pose[0]), 0.55)
+            self.assertGreater(float(s.robots.simulator.state.pose[0]), 0.55)
             s.ask(ask.LeaveMatch())
 
     def test_a_rig_that_is_changed_while_a_routine_drives_ends_it_for_good(self) -> None:

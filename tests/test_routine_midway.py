@@ -52,14 +52,14 @@ class MidwayTest(unittest.TestCase):
     def test_pose_and_memory_before_a_line(self) -> None:
         found = self.before(6)  # at its first time
         np.testing.assert_allclose(found.pose, (0.5, 0.5, radians(90)), atol=1e-9)
-        self.assertEqual(found.memory.mind.threads[0].frames[0].names, {"way": 0.3})
+        self.assertEqual(found.memory.interpreter.threads[0].frames[0].names, {"way": 0.3})
         found = self.before(8)
         np.testing.assert_allclose(found.pose[:2], (0.5, 0.8), atol=2e-3)
-        self.assertAlmostEqual(found.memory.mind.threads[0].frames[0].names["way"], 0.4)
+        self.assertAlmostEqual(found.memory.interpreter.threads[0].frames[0].names["way"], 0.4)
         found = self.before(13)  # within the own move: after 30 + 40 + 50 cm and 60 degrees
         self.assertAlmostEqual(degrees(found.pose[2]), 30, delta=0.3)
-        self.assertAlmostEqual(found.memory.mind.threads[0].frames[0].names["way"], 0.6)
-        self.assertEqual([f.code for f in found.memory.mind.threads[0].frames][-1], "retreat")
+        self.assertAlmostEqual(found.memory.interpreter.threads[0].frames[0].names["way"], 0.6)
+        self.assertEqual([f.code for f in found.memory.interpreter.threads[0].frames][-1], "retreat")
 
     def test_the_robot_stands_where_the_whole_has_it_before_that_tick(self) -> None:
         whole = play(self.program, self.rig, FIELD, 20.0)
@@ -115,7 +115,7 @@ class SessionTest(unittest.TestCase):
             s.ticks(3)
             match = s.status.match
             self.assertEqual((match.period, match.from_line, match.start), (Period.READY, line, midway.pose))
-            np.testing.assert_allclose(s.robots.stand_in.state.pose, midway.pose, atol=1e-12)
+            np.testing.assert_allclose(s.robots.simulator.state.pose, midway.pose, atol=1e-12)
             s.ask(ask.StartPeriod("alone", only=True))
             s.ticks(2)
             # what has been is gone from the clock
@@ -123,7 +123,7 @@ class SessionTest(unittest.TestCase):
             self.assertAlmostEqual(s.status.match.from_s, midway.n / 60)
             s.ticks(720)
             self.assertEqual((s.status.match.ended, s.period), ("finished", Period.OVER), line)
-            pose = s.robots.stand_in.state.pose
+            pose = s.robots.simulator.state.pose
             np.testing.assert_allclose(pose[:2], self.whole.pose[:2], atol=0.004, err_msg=f"line {line}")
             self.assertAlmostEqual(float(pose[2]), float(self.whole.pose[2]), delta=radians(0.4))
 
@@ -159,7 +159,7 @@ class SessionTest(unittest.TestCase):
         s.ask(ask.MakeReady(self.midway(8)), ask.MakeReady(), ask.StartPeriod("alone", only=True))
         s.ticks(2)
         self.assertEqual((s.status.match.from_line, s.status.match.from_s), (0, 0.0))
-        self.assertAlmostEqual(float(s.robots.stand_in.state.pose[1]), 0.5, delta=1e-3)
+        self.assertAlmostEqual(float(s.robots.simulator.state.pose[1]), 0.5, delta=1e-3)
 
 
 class AttachmentsTest(unittest.TestCase):
@@ -194,4 +194,4 @@ class AttachmentsTest(unittest.TestCase):
         rows = s.ticks(25)
         self.assertAlmostEqual(np.degrees(rows[-1, s.line.layout.at("attachments", "boom_angle")]), -5, delta=0.5)
         s.ticks(100)
-        self.assertAlmostEqual(degrees(float(s.robots.stand_in.state.attached[0])), 60, delta=2.5)
+        self.assertAlmostEqual(degrees(float(s.robots.simulator.state.attached[0])), 60, delta=2.5)

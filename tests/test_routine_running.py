@@ -12,10 +12,10 @@ from pivrex.line.why import ladder, sentence
 from pivrex.rig import Field, Rig, open_folder, read_rig
 from pivrex.routine import Play, Player, Program, Runner, check_text, play
 from pivrex.routine.backwards import backwards, there_and_back
-from pivrex.routine.commanded_path import asked_path
+from pivrex.routine.commanded_path import commanded_path
 from pivrex.routine.drives import Drives
 from pivrex.routine.playing import OUT_OF_TIME
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 from tests.chassis import demo_path, ideal
 from tests.support import DEMO, often, slow
 
@@ -49,14 +49,14 @@ class GeometryTest(unittest.TestCase):
     """On the perfect simulated robot, from the origin looking along x: to 1 mm and 0.1 degrees."""
 
     def ends(
-        self, name: str, text: str, x: float, y: float, heading: float, believed: tuple[float, float] | None = None
+        self, name: str, text: str, x: float, y: float, heading: float, estimated: tuple[float, float] | None = None
     ) -> Play:
         made = played(f"start at 0 m, 0 m\n{text}\nwait 0.6 s", ideal(name))
         self.assertEqual(made.ended, "finished", f"{name}: {text}")
         px, py, ph = made.pose
         self.assertLess(np.hypot(px - x, py - y), 0.001, f"{name}: {text}: {made.pose}")
         self.assertLess(abs(degrees(ph) - heading), 0.1, f"{name}: {text}: {made.pose}")
-        np.testing.assert_allclose(made.believed[-1][:2], believed or (px, py), atol=0.001)
+        np.testing.assert_allclose(made.estimated[-1][:2], estimated or (px, py), atol=0.001)
         return made
 
     def test_straight(self) -> None:
@@ -432,7 +432,7 @@ class WhyTest(unittest.TestCase):
             "start at 1 m, 1 m facing 90 deg\ndrive along 0 deg for 0.5 m\ndrive ahead 0.3 m\nturn left 90 deg\nwait 0.5 s",
             rig,
         )
-        asked = asked_path(Line(rig), made.rows, np.array([1.0, 1.0, pi / 2]))
+        asked = commanded_path(Line(rig), made.rows, np.array([1.0, 1.0, pi / 2]))
         np.testing.assert_allclose(asked[-1], (1.5, 1.3, pi), atol=0.002)
 
 
@@ -474,7 +474,7 @@ turn right 20 deg
             rig = read_rig(demo_path(name))
             starts = np.array([[0.5, 0.5, 0.3], [1.2, 2.0, -0.4], [2.2, 1.9, 1.0], [0.9, 2.1, 2.9]])
             seeds = np.array([0, 7, 8, 9], np.uint64)
-            line, model = Line(rig), stand_in_of(rig, FIELD)
+            line, model = Line(rig), simulator_of(rig, FIELD)
             robots = model.placed(model.start((4,), seeds), starts)
             drives = Drives(program(text, rig), line, model, line.start((4,)), robots, starts, FIELD)
             many = []
@@ -487,13 +487,13 @@ turn right 20 deg
 
     def run_it(self, made: Program, rig: Rig, start: Floats, seed: int, ticks: int) -> Floats:
         """The poses of one robot tick by tick, as a session makes them: its line apart from its simulated robot."""
-        line, model = Line(rig), stand_in_of(rig, FIELD)
+        line, model = Line(rig), simulator_of(rig, FIELD)
         runner, robot, state = Runner(made, line, start), model.placed(model.start((), seed), start), line.start()
         raw, row, poses = line.rest(), None, []
         for _ in range(ticks):
-            entry = None if runner.mind.ended else runner.tick(row)
-            entry = None if runner.mind.ended else entry
-            stop, state = float(bool(runner.mind.ended)), runner.before(state)
+            entry = None if runner.interpreter.ended else runner.tick(row)
+            entry = None if runner.interpreter.ended else entry
+            stop, state = float(bool(runner.interpreter.ended)), runner.before(state)
             state, row = line.step(state, raw, model.sense(robot), stop, 0.0, model.truth(robot), entry)
             robot = model.step(robot, line.commands(row), line.dt_s)
             poses.append(robot.pose)
@@ -524,9 +524,9 @@ turn right 20 deg
 
         def counted(drives: Drives, i: int) -> tuple[Floats, Floats]:
             nonlocal steps
-            rows, believed = kept(drives, i)
+            rows, estimated = kept(drives, i)
             steps += len(rows)
-            return rows, believed
+            return rows, estimated
 
         text = "start at 0 m, 0 m\nrepeat 4 times\n    drive ahead 30 cm\n    turn left 90 deg\n"
         with patch.object(Drives, "kept", counted):

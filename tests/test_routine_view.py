@@ -62,7 +62,7 @@ class TypingTest(RoutineCase):
     @in_loop
     async def test_the_rigs_own_routine_is_open_and_played(self) -> None:
         async with self.open() as view:
-            self.assertEqual((view.desk.path, view.editor.text), (self.file, TEXT))
+            self.assertEqual((view.document.path, view.editor.text), (self.file, TEXT))
             self.assertIn("practice", self.screen())
             self.assertIn("no mistakes", self.screen())
             assert view.preview is not None
@@ -84,7 +84,7 @@ class TypingTest(RoutineCase):
             await self.press("backspace")
             await self.settle()
             self.assertIn("no mistakes", self.screen())
-            self.assertEqual(view.seen.serial, view.desk.serial)
+            self.assertEqual(view.seen.serial, view.document.serial)
 
     @in_loop
     async def test_keys_of_the_rest_of_the_screen_are_out_of_the_way_and_esc_stops(self) -> None:
@@ -112,14 +112,14 @@ class TypingTest(RoutineCase):
             self.assertEqual((view.editor.selected_text, view.line), ("20 cm", 6))
             await self.press("escape")
             await self.press("u")  # outside the text the same key as everywhere
-            self.assertTrue(view.desk.text)
+            self.assertTrue(view.document.text)
 
     @in_loop
     async def test_what_is_typed_is_on_the_disk(self) -> None:
         async with self.open() as view:
             view.editor.to_line(3)
             await self.typed("end", "0")
-            view.desk.close()
+            view.document.close()
             self.assertIn("40 cm0", self.file.read_text())
 
     @in_loop
@@ -278,7 +278,7 @@ class MadeOfItTest(RoutineCase):
         async with self.open() as view:
             await self.press("T")
             await self.until_made()
-            self.assertEqual(view.desk.path.name, "practice-back.txt")
+            self.assertEqual(view.document.path.name, "practice-back.txt")
             self.assertRegex(self.model.message, r"^practice-back: there and back takes \d+\.\d s and ends \d\.\d cm")
             self.assertRegex(view.editor.text, "(?s)for plover\n.*drive back .*turn left .*drive back ")
             # made again it takes the same file, but not someone's own
@@ -288,7 +288,7 @@ class MadeOfItTest(RoutineCase):
                 view.open(self.file)
                 await self.press("T")
                 await self.until_made()
-                self.assertEqual(view.desk.path.name, name)
+                self.assertEqual(view.document.path.name, name)
 
     @in_loop
     async def test_another_version_beside_it(self) -> None:
@@ -388,7 +388,7 @@ class PlayingTest(RoutineCase):
             await self.press("escape")
             self.model.open_rig(self.home / "rigs" / "avocet.toml")
             await self.frames(3)
-            self.assertEqual(view.desk.path.stem, "greenhouse-avocet")
+            self.assertEqual(view.document.path.stem, "greenhouse-avocet")
 
     @in_loop
     async def test_small_windows(self) -> None:
@@ -431,14 +431,14 @@ class OutsideTest(RoutineCase):
         async with self.open() as view:
             view.editor.to_line(5)
             await self.typed("end", "space", "#")
-            view.desk.close()
+            view.document.close()
             first = self.file.read_text()
             await self.typed("x", "y")
-            view.desk.close()
+            view.document.close()
             self.file.write_text(first)  # as it is read in the moment before the next is renamed into its place
-            self.assertEqual(view.desk.outside(), "same")
+            self.assertEqual(view.document.outside(), "same")
             self.file.write_text(first + "z")
-            self.assertNotEqual(view.desk.outside(), "same")
+            self.assertNotEqual(view.document.outside(), "same")
 
     @in_loop
     async def test_changed_here_and_outside_neither_is_lost(self) -> None:
@@ -448,13 +448,13 @@ class OutsideTest(RoutineCase):
                 self.file.write_text(TEXT.replace("40 cm", "45 cm"))
                 view.editor.to_line(5)
                 await self.typed("end", "backspace", "backspace", "backspace", "6", "space", "s")
-                view.desk.close()
+                view.document.close()
                 view._looked = 0.0
                 await self.frames(2)
                 self.assertIn("which counts?", self.over())
                 await self.press(*choice.split())
                 self.assertIn(kept, view.editor.text)
-                view.desk.close()
+                view.document.close()
                 self.assertIn(kept, self.file.read_text())
                 beside = next(self.file.parent.glob(f"practice{other}*.txt")).read_text()
                 self.assertIn("45 cm" if other == "-theirs" else "0.6 s", beside)
@@ -466,22 +466,22 @@ class DeskTest(TempCase):
     def test_windows_line_ends_and_the_mark_at_the_top_stay(self) -> None:
         path = self.folder / "a.txt"
         path.write_bytes(b"\xef\xbb\xbfwait 1 s\r\nwait 2 s\r\n")
-        desk = RoutineDocument()
-        desk.lay(path, self.RIG)
-        self.assertEqual(desk.text, "wait 1 s\nwait 2 s\n")
-        desk.typed("wait 1 s\nwait 3 s\n")
-        desk.close()
+        document = RoutineDocument()
+        document.lay(path, self.RIG)
+        self.assertEqual(document.text, "wait 1 s\nwait 2 s\n")
+        document.typed("wait 1 s\nwait 3 s\n")
+        document.close()
         self.assertEqual(path.read_bytes(), b"\xef\xbb\xbfwait 1 s\r\nwait 3 s\r\n")
 
     def test_a_folder_that_cannot_be_written_is_said(self) -> None:
         path = self.folder / "a.txt"
         path.write_text("wait 1 s")
-        desk = RoutineDocument()
-        desk.lay(path, self.RIG)
+        document = RoutineDocument()
+        document.lay(path, self.RIG)
         with mock.patch("pivrex.tui.documents.routine_document.write_atomically", side_effect=_full):
-            desk.typed("wait 2 s")
-            desk.close()
-        self.assertIn("no space", desk.saver.problem)
+            document.typed("wait 2 s")
+            document.close()
+        self.assertIn("no space", document.saver.problem)
         self.assertEqual(path.read_text(), "wait 1 s")
 
 

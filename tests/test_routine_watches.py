@@ -15,7 +15,7 @@ from pivrex.rig import read_rig
 from pivrex.routine import Program, check_text
 from pivrex.routine import watching as w
 from pivrex.routine.files import program_of
-from pivrex.routine.interpreter import Mind
+from pivrex.routine.interpreter import Interpreter
 from pivrex.routine.kinds import NUMBER
 from pivrex.routine.means import Means
 from pivrex.routine.nodes import Binary, Call, Compare, Condition, Group, IsState, Not, Quantity, Span, Variable
@@ -134,7 +134,7 @@ class LookTest(unittest.TestCase):
 
         def rested(heading: float, moved: float = 0.0) -> float:
             state.profile.set(course=0.0)
-            state.felt.set(heading=heading, forward=moved)
+            state.measured.set(heading=heading, forward=moved)
             w_row = Tick(line.form, row)
             LOOK((), means.settings, line.settings, means.scratch.scratch, state, w_row)
             return float(state.seen.rested)
@@ -221,7 +221,7 @@ drive ahead at 30 % until y > 10 cm at most 3 s
 
     def test_the_interpreter_rests_while_nothing_is_over(self) -> None:
         made = program_of(DEMO / "routines" / "greenhouse-plover.txt", rig := read_rig(demo_path("plover")))
-        with patch.object(Mind, "run", autospec=True, side_effect=Mind.run) as ran:
+        with patch.object(Interpreter, "run", autospec=True, side_effect=Interpreter.run) as ran:
             play(made, rig, FIELD)
         # a call for each of its steps, and for each of what it decides; no call for a tick
         self.assertLess(ran.call_count, 40)

@@ -29,7 +29,7 @@ from pivrex.runs.run import Run
 from pivrex.runs.season import season_of
 from pivrex.runs.shelf import Shelf
 from pivrex.sim import Rollout
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 from pivrex.sums import SUMS, computed
 from pivrex.sums.sums import E24, nearest_pair
 from tests.kept import BEGAN, SECOND, keep_two, kept_drives
@@ -277,7 +277,7 @@ class SumsTest(unittest.TestCase):
         for name in ("plover", "bittern", "dunlin"):
             rig = read_rig(DEMO / "rigs" / f"{name}.toml").with_body("realistic").model_copy(update={"control": None})
             found = {r.key: r.value for r in computed(gear, rig, {})[1]}
-            rollout = Rollout(Line(rig), RealBody(rig))
+            rollout = Rollout(Line(rig), RealisticBody(rig))
             entry = Entry(twist=np.array([9.0, 0.0, 0.0]))
             x = [rollout.tick(rollout.line.rest(), entry=entry)[rollout.line.layout.at("truth", "x")] for _ in range(9)]
             starts = np.diff(x, 2)[1:] * rig.rate_hz**2

@@ -51,7 +51,11 @@ class RunsCase(AppCase):
 
     async def listed(self) -> None:
         await self.until(
-            lambda: "2 kept" in self.text("runs") and "bump" not in self.view.desk.problem and self.view.desk.run_shown
+            lambda: (
+                "2 kept" in self.text("runs")
+                and "bump" not in self.view.selection.problem
+                and self.view.selection.run_shown
+            )
         )
 
     async def typed(self, text: str) -> None:
@@ -65,7 +69,7 @@ class ListTest(RunsCase):
     async def test_listed_selected_and_told(self) -> None:
         async with self.running(view="runs"):
             await self.listed()
-            self.assertEqual(self.view.desk.selected, SECOND)
+            self.assertEqual(self.view.selection.selected, SECOND)
             shown = self.text("runs")
             self.assertIn("05 May", shown)
             self.assertIn("5 s, recording watering", shown)
@@ -74,7 +78,7 @@ class ListTest(RunsCase):
             self.assertRegex(self.text("runs"), r"1\.0 s ▲ it stands against something")
             self.assertRegex(self.text("runs"), r"driven +\d\.\d s")
             await self.press("down")
-            self.assertEqual(self.view.desk.selected, FIRST)
+            self.assertEqual(self.view.selection.selected, FIRST)
             await self.until(lambda: "Saturday 04 May 2030" in self.text("runs"))
             self.assertIn("7 runs", self.text("line"))
 
@@ -84,14 +88,14 @@ class ListTest(RunsCase):
             await self.listed()
             await self.press("slash")
             await self.typed("plover 04")
-            self.assertEqual([r.name for r in self.view.desk.shown()], [FIRST])
+            self.assertEqual([r.name for r in self.view.selection.shown()], [FIRST])
             self.assertIn("find: plover 04", self.text("runs"))
             await self.press("slash")
             await self.typed("no one of this name")
             self.assertIn("nothing is found", self.text("runs"))
             await self.press("slash")
             await self.typed("")
-            self.assertEqual(len(self.view.desk.shown()), 2)
+            self.assertEqual(len(self.view.selection.shown()), 2)
 
     @in_loop
     async def test_noted_kept_taken_away_and_brought_back(self) -> None:
@@ -120,9 +124,9 @@ class ListTest(RunsCase):
         begun = self.home / "runs" / SECOND
         write_facts(begun, replace(read_facts(begun), ended=None))
         async with self.running(view="runs"):
-            await self.until(lambda: self.view.desk.run_shown)
-            self.assertEqual([r.name for r in self.view.desk.shown()], [SECOND, FIRST])
-            self.assertEqual(self.view.desk.selected, FIRST)
+            await self.until(lambda: self.view.selection.run_shown)
+            self.assertEqual([r.name for r in self.view.selection.shown()], [SECOND, FIRST])
+            self.assertEqual(self.view.selection.selected, FIRST)
 
     @in_loop
     async def test_a_run_that_is_being_kept_is_not_taken_away(self) -> None:
@@ -139,13 +143,13 @@ class ListTest(RunsCase):
         folder = self.home / "runs" / SECOND
         async with self.running(view="runs"):
             await self.listed()
-            await self.until(lambda: SECOND in self.view.desk.went)
-            before = self.view.desk.went[SECOND].points
+            await self.until(lambda: SECOND in self.view.selection.went)
+            before = self.view.selection.went[SECOND].points
             track = next(folder.glob("track-*.csv"))
             lines = track.read_text("ascii").splitlines()
             track.write_text("\n".join(lines[:10]) + "\n", "ascii")
             write_facts(folder, replace(read_facts(folder), ticks=90))
-            await self.until(lambda: len(self.view.desk.went.get(SECOND, Went("", before, 1, 1)).points) == 9)
+            await self.until(lambda: len(self.view.selection.went.get(SECOND, Went("", before, 1, 1)).points) == 9)
 
     @in_loop
     async def test_a_run_that_is_spoiled_stands_there_with_its_reason(self) -> None:
@@ -219,7 +223,7 @@ class OverEachOtherTest(RunsCase):
         async with self.running(view="runs"):
             await self.listed()
             await self.press("down", "plus")
-            self.assertEqual(self.view.desk.marked, FIRST)
+            self.assertEqual(self.view.selection.marked, FIRST)
             await self.press("up")
             await self.until(lambda: "they part at" in self.text("runs"))
             shown = self.text("runs")
@@ -237,11 +241,11 @@ class OverEachOtherTest(RunsCase):
             await self.press("V")
             await self.typed("noon")
             await self.until(lambda: 'cannot be lined up by "noon"' in self.text("runs"))
-            self.view.desk.by, self.view.desk.problem = "start", ""
+            self.view.selection.by, self.view.selection.problem = "start", ""
             await self.press("plus")
-            self.assertEqual((self.view.desk.marked, self.view.desk.also), (FIRST, [SECOND]))
+            self.assertEqual((self.view.selection.marked, self.view.selection.also), (FIRST, [SECOND]))
             await self.press("plus", "down", "plus")
-            self.assertEqual((self.view.desk.marked, self.view.desk.also), ("", []))
+            self.assertEqual((self.view.selection.marked, self.view.selection.also), ("", []))
             await self.until(lambda: "what happened" in self.text("runs"))
 
     @in_loop
@@ -249,18 +253,18 @@ class OverEachOtherTest(RunsCase):
         shutil.copytree(self.home / "runs" / FIRST, self.home / "runs" / "third")
         async with self.running(view="runs"):
             await self.until(lambda: "3 kept" in self.text("runs"))
-            desk = self.view.desk
-            desk.marked, desk.also, desk.selected = FIRST, ["third"], SECOND
+            selection = self.view.selection
+            selection.marked, selection.also, selection.selected = FIRST, ["third"], SECOND
             await self.until(lambda: "and 1 more" in self.text("runs"))
 
     @in_loop
     async def test_the_first_and_the_second_look_alike_in_the_list_and_everywhere_beside_it(self) -> None:
         async with self.running(view="runs"):
             await self.listed()
-            desk = self.view.desk
-            await self.until(lambda: {FIRST, SECOND} <= set(desk.went))
+            selection = self.view.selection
+            await self.until(lambda: {FIRST, SECOND} <= set(selection.went))
             await self.press("plus", "down")  # the second of the list is laid over the first
-            self.assertEqual((desk.marked, desk.selected), (SECOND, FIRST))
+            self.assertEqual((selection.marked, selection.selected), (SECOND, FIRST))
             await self.until(lambda: "first" in self.text("runs") and "ahead" in self.text("runs"))
             picture = self.view.draw(160, 44)
             rows = picture.rows()
@@ -286,16 +290,16 @@ class OverEachOtherTest(RunsCase):
         shutil.copytree(self.home / "runs" / FIRST, self.home / "runs" / third)
         async with self.running(view="runs"):
             await self.until(lambda: "3 kept" in self.text("runs"))
-            desk = self.view.desk
+            selection = self.view.selection
             for name in (SECOND, FIRST, third):
-                desk.selected = name
+                selection.selected = name
                 await self.press("plus")
-            self.assertEqual((desk.marked, desk.also), (SECOND, [FIRST, third]))
+            self.assertEqual((selection.marked, selection.also), (SECOND, [FIRST, third]))
             for name, left in ((FIRST, (SECOND, [third])), (SECOND, (third, [])), (third, ("", []))):
-                desk.selected = name
+                selection.selected = name
                 await self.press("delete")
-                self.assertEqual((desk.marked, desk.also), left)
-                await self.until(lambda name=name: desk.run(name) is None)  # type: ignore[misc]
+                self.assertEqual((selection.marked, selection.also), left)
+                await self.until(lambda name=name: selection.run(name) is None)  # type: ignore[misc]
 
     @in_loop
     async def test_the_season(self) -> None:
@@ -312,7 +316,7 @@ class OverEachOtherTest(RunsCase):
             self.model.type_in("shaping.turn.dead_band", "30 %")
             await self.press("O")
             await self.until(lambda: f"{SECOND}-as-plover" in [r.name for r in Shelf(self.home / "runs").runs()])
-            await self.until(lambda: self.view.desk.marked == SECOND and "what was changed" in self.text("runs"))
+            await self.until(lambda: self.view.selection.marked == SECOND and "what was changed" in self.text("runs"))
             self.assertIn("shaping.turn.dead_band: 8 % → 30 %", self.text("runs"))
             self.assertTrue(any(t.text.startswith("driven through plover") for t in self.model.said))
 
@@ -339,15 +343,15 @@ class LearntTest(RunsCase):
             rows = (Learned("lag", "lag of the wheels", 0.07, 0.068, 0.072, "s", 0.001),)
             changes = (Change("lag", "90 ms", "70 ms"),)
             refused = (("gyro.scale", "why not"),)
-            view.desk.learnt = Learning(view.desk.selected, rig, rows, refused, ("a note",), changes, None)
-            view.desk.learnt_of = view.sheet.learning()
+            view.selection.learnt = Learning(view.selection.selected, rig, rows, refused, ("a note",), changes, None)
+            view.selection.learnt_of = view.sheet.learning()
             await self.frames(2)
             shown = self.text("runs")
             self.assertRegex(shown, r"lag of the wheels +0\.07 s +0\.068 to 0\.072")
             self.assertIn("? gyro.scale: why not", shown)
             self.assertIn("lag: 90 ms → 70 ms", shown)
             again = (Learned("lag", "lag of the wheels", 0.08, 0.078, 0.082, "s", 0.001),)
-            view.desk.learnt = Learning(view.desk.selected, rig, again, refused, ("a note",), changes, None)
+            view.selection.learnt = Learning(view.selection.selected, rig, again, refused, ("a note",), changes, None)
             self.app.draw()
             self.assertRegex(self.text("runs"), r"lag of the wheels +0\.08 s +0\.078 to 0\.082")
             await self.press("W")
@@ -356,7 +360,10 @@ class LearntTest(RunsCase):
             await self.press("u")
             self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)
             # what another run told is not this one's
-            view.desk.learnt, view.desk.selected = Learning(SECOND, rig, rows, refused, (), changes, None), FIRST
+            view.selection.learnt, view.selection.selected = (
+                Learning(SECOND, rig, rows, refused, (), changes, None),
+                FIRST,
+            )
             view.sheet.act_write_learnt()
             self.assertIn("nothing is learnt yet", self.model.message)
             self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)

@@ -36,8 +36,8 @@ def shares(picture: Picture, named: str) -> np.ndarray:
     cover = np.array([[SHARES.get(str(c), 0.0) for c in row] for row in picture.chars]).reshape(picture.chars.shape)
     over = cover * inside + (1 - cover) * outside
     whole = (picture.grounds == number) & (picture.blends == TEXT)
-    drawn = np.where(picture.roles == number, over, 0.0) + np.where(picture.grounds == number, 1.0 - over, 0.0)
-    return np.where(whole, 1.0, np.where(picture.blends == TEXT, 0.0, drawn))
+    sampled = np.where(picture.roles == number, over, 0.0) + np.where(picture.grounds == number, 1.0 - over, 0.0)
+    return np.where(whole, 1.0, np.where(picture.blends == TEXT, 0.0, sampled))
 
 
 def middle(picture: Picture, named: str) -> tuple[float, float]:
@@ -90,7 +90,7 @@ class ShapesTest(unittest.TestCase):
         self.assertEqual(area.corners[:, 0].min(), 20.0)
         wide = np.ptp(area.corners[:, 1])
         self.assertGreater(wide, 2.5 * 4.0)
-        self.scene.arrow((2.0, 5.0), (8.0, 5.0), "commanded", 0.4, aside=1.0)
+        self.scene.arrow((2.0, 5.0), (8.0, 5.0), "commanded", 0.4, shift=1.0)
         aside = self.shown()[1]
         assert isinstance(aside, Area)
         self.assertAlmostEqual(float(aside.corners[:, 1].mean()), 40.0)  # left of what goes right is up

@@ -11,7 +11,7 @@ from pivrex.rig import open_folder, read_rig
 from pivrex.rig.field import Field, Zone
 from pivrex.scene.chart import Series, chart, span_of, ticks
 from pivrex.scene.envelope import EnvelopeData, compass_scene, envelope_scene, motion_scene
-from pivrex.scene.floor import Believed, add_belief, add_trail, ellipse, field_scene, whole
+from pivrex.scene.floor import EstimatedPose, add_estimate, add_trail, ellipse, field_scene, whole
 from pivrex.scene.marks import role
 from pivrex.scene.response import CurveData, GateData, curve_ground, curve_scene, gate_scene
 from pivrex.scene.robot import RobotMotion, add_motion, add_robot, chassis_box, reach_of
@@ -101,13 +101,13 @@ class RobotTest(unittest.TestCase):
     def test_an_attachment_that_has_a_place_turns_on_the_robot(self) -> None:
         rig = read_rig(COOT)
 
-        def drawn(angle: float) -> tuple[float, float]:
+        def sampled(angle: float) -> tuple[float, float]:
             boom = Standing("boom", "position", "", "", "", "", 0.5, 0.5, "", "", angle, True)
             scene = Scene(chassis_box(rig))
             add_robot(scene, rig, UP, attachments=(boom,), detail=True)
             return middle(print_scene(scene, 70, 36), "commanded")
 
-        right, ahead = drawn(0.0), drawn(math.pi / 2)  # points -90 deg at 0
+        right, ahead = sampled(0.0), sampled(math.pi / 2)  # points -90 deg at 0
         self.assertGreater(right[0], ahead[0])
         self.assertGreater(right[1], ahead[1])
 
@@ -157,19 +157,21 @@ class FloorTest(unittest.TestCase):
     def test_a_belief_is_drawn_where_it_differs_and_how_unsure_it_is(self) -> None:
         rig = read_rig(PLOVER)
 
-        def drawn(off_m: float, sigma_m: float) -> Picture:
+        def sampled(off_m: float, sigma_m: float) -> Picture:
             scene = Scene(Box(0.0, 0.0, 4.0, 2.0))
-            add_belief(scene, rig, Believed((1.0 + off_m, 1.0, 0.0), np.eye(2) * sigma_m**2), (1.0, 1.0, 0.0), 0.03)
+            add_estimate(
+                scene, rig, EstimatedPose((1.0 + off_m, 1.0, 0.0), np.eye(2) * sigma_m**2), (1.0, 1.0, 0.0), 0.03
+            )
             return print_scene(scene, 80, 20)
 
-        self.assertFalse((drawn(0.01, 0.02).roles != 0).any())
-        self.assertTrue((drawn(0.5, 0.02).roles == role("measured")).any())
-        wide = np.argwhere(shares(drawn(0.0, 0.4), "target") > 0.1)
+        self.assertFalse((sampled(0.01, 0.02).roles != 0).any())
+        self.assertTrue((sampled(0.5, 0.02).roles == role("measured")).any())
+        wide = np.argwhere(shares(sampled(0.0, 0.4), "target") > 0.1)
         self.assertAlmostEqual(
             (np.ptp(wide[:, 1]) + 1) / 20, 1.6, delta=0.1
         )  # two sigma to both sides, 20 cells to the metre
         nobody_knows = Scene(Box(0.0, 0.0, 4.0, 2.0))
-        add_belief(nobody_knows, rig, Believed((1.0, 1.0, 0.0), np.eye(2) * 1e-6), (math.nan,) * 3, 0.03)
+        add_estimate(nobody_knows, rig, EstimatedPose((1.0, 1.0, 0.0), np.eye(2) * 1e-6), (math.nan,) * 3, 0.03)
         self.assertTrue(nobody_knows.marks)
 
     def test_an_ellipse_holds_what_two_sigma_hold(self) -> None:
@@ -197,23 +199,23 @@ class FloorTest(unittest.TestCase):
 class ChartTest(unittest.TestCase):
     t = np.linspace(0, 8, 480)
 
-    def drawn(self, asked: np.ndarray, real: np.ndarray, width: int = 61, height: int = 13) -> Picture:
+    def sampled(self, asked: np.ndarray, real: np.ndarray, width: int = 61, height: int = 13) -> Picture:
         series = [Series("measured", real, "measured"), Series("commanded", asked, "commanded")]
         scene = chart("left", self.t, series, (-1.0, 1.0), ("m/s", "s"), (width, height), ("commanded", "measured"))
         return print_scene(scene, width, height)
 
     def test_the_gap_lies_between_what_was_told_and_what_came(self) -> None:
-        picture = self.drawn(np.where(self.t > 4, 0.8, 0.0), np.where(self.t > 5, 0.8, 0.0))
+        picture = self.sampled(np.where(self.t > 4, 0.8, 0.0), np.where(self.t > 5, 0.8, 0.0))
         gap = np.argwhere(shares(picture, "gap") > 0.9)[:, 1]
         left, wide = 8, 52
         self.assertAlmostEqual(gap.min(), left + wide * 4 / 8, delta=2)
         self.assertAlmostEqual(gap.max(), left + wide * 5 / 8, delta=2)
-        same = self.drawn(np.where(self.t > 4, 0.8, 0.0), np.where(self.t > 4, 0.8, 0.0))
+        same = self.sampled(np.where(self.t > 4, 0.8, 0.0), np.where(self.t > 4, 0.8, 0.0))
         self.assertFalse((shares(same, "gap") > 0.3).any())
 
     def test_a_line_stands_at_its_value_and_its_legend_above(self) -> None:
         for value in (-0.6, 0.0, 0.4, 0.8):
-            picture = self.drawn(np.full(480, value), np.full(480, np.nan))
+            picture = self.sampled(np.full(480, value), np.full(480, np.nan))
             self.assertAlmostEqual(
                 middle(picture, "commanded")[1] - 1 if value else 0, (1 - value) / 2 * 11 if value else 0, delta=0.6
             )
@@ -222,7 +224,7 @@ class ChartTest(unittest.TestCase):
 
     def test_unknown_values_leave_a_gap(self) -> None:
         values = np.where(self.t < 4, np.nan, 0.5)
-        picture = self.drawn(values, np.full(480, np.nan))
+        picture = self.sampled(values, np.full(480, np.nan))
         self.assertGreater(np.argwhere(picture.roles[1:12] == role("commanded"))[:, 1].min(), 8 + 24)
 
     @given(st.floats(-200, 200), st.floats(0.01, 300), st.integers(4, 40))
@@ -287,12 +289,12 @@ class StickTest(unittest.TestCase):
         }
         return CurveData(**{**values, **changes})  # type: ignore[arg-type]
 
-    def drawn(self, width: int = 60, height: int = 24, **changes: object) -> Picture:
+    def sampled(self, width: int = 60, height: int = 24, **changes: object) -> Picture:
         data = self.data(**changes)
         return print_scene(curve_scene(data, curve_ground(data)), width, height)
 
     def test_the_live_point_rides_on_the_curve(self) -> None:
-        rows = self.drawn(live=(1.0, 1.0, 0.0)).rows()
+        rows = self.sampled(live=(1.0, 1.0, 0.0)).rows()
         self.assertIn("○", rows[1])
         where = rows[1].index("○")
         below = next(r for r in rows[1:] if "●" in r)
@@ -301,19 +303,19 @@ class StickTest(unittest.TestCase):
         self.assertIn("dead band ±10 %", rows[22])
 
     def test_a_turn_is_drawn_as_the_stick_moves(self) -> None:
-        rows = self.drawn(mirrored=True, live=(0.9, 0.0, 0.0)).rows()[1:]
+        rows = self.sampled(mirrored=True, live=(0.9, 0.0, 0.0)).rows()[1:]
         self.assertLess(next(r.index("●") for r in rows if "●" in r), 15)  # left is +, and is drawn at the left
 
     def test_the_ghost_is_there_after_a_change_only(self) -> None:
         x = np.linspace(-1, 1, 101)
         for ghost, wanted in ((None, False), (x, False), (x**3, True)):
-            picture = self.drawn(ghost=ghost)
+            picture = self.sampled(ghost=ghost)
             self.assertEqual(bool((picture.roles == role("ghost")).any()), wanted)
             self.assertEqual(bool((shares(picture, "gap") > 0.5).any()), wanted)
 
     def test_the_dead_band_is_an_area_as_wide_as_it_is(self) -> None:
         for dead_band in (0.1, 0.3):
-            row = shares(self.drawn(90, 30, dead_band=dead_band, live=None), "band")[5]
+            row = shares(self.sampled(90, 30, dead_band=dead_band, live=None), "band")[5]
             self.assertAlmostEqual(row.sum() / 80, dead_band, delta=0.02)
         for measure, square in (
             ("stick", math.pi * 0.3 * 0.2),
@@ -339,7 +341,7 @@ class StickTest(unittest.TestCase):
     def test_one_sided_and_unknown(self) -> None:
         x = np.linspace(0, 1, 51)
         for size in ((60, 24), (16, 7), (3, 2), (0, 0)):
-            self.drawn(*size, x=x, y=x, one_sided=True, live=(math.nan,) * 3)
+            self.sampled(*size, x=x, y=x, one_sided=True, live=(math.nan,) * 3)
 
 
 class DialTest(unittest.TestCase):

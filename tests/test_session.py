@@ -12,7 +12,7 @@ from unittest import mock
 
 import numpy as np
 
-from pivrex.devices.pad_stand_in import PadRemote, read_port_file
+from pivrex.devices.simulated_pad import PadRemote, read_port_file
 from pivrex.devices.source import TAKES_OVER
 from pivrex.line import Line
 from pivrex.rig import open_folder, read_rig

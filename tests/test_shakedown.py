@@ -23,7 +23,7 @@ from pivrex.errors import PivrexError
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.changes import Change
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.ideal import IdealBody
 from pivrex.sim.wiring import Wiring, faulty, ports_of, wiring_of
 from tests.chassis import ALL, demo_path, rig_of, rig_text
 from tests.support import often, slow
@@ -288,7 +288,7 @@ class BenchTest(unittest.TestCase):
     def test_what_the_sensors_saw(self) -> None:
         rig = read_rig(demo_path("coot"))
         bench = Bench(rig)
-        size = len(StandIn(rig).sense(StandIn(rig).start()))
+        size = len(IdealBody(rig).sense(IdealBody(rig).start()))
         before: NDArray[np.float64] = np.zeros(size)
         after = before.copy()
         after[2] = -0.05
@@ -325,7 +325,7 @@ class BenchTest(unittest.TestCase):
         path = demo_path("coot")
         report = practise(rig, path.read_text(), path, wiring)
         _, right = correct_text(path.read_text(), path, report.changes)
-        sweep, model, outputs = Sweep(right), StandIn(right, None, wiring), settings_of(right)
+        sweep, model, outputs = Sweep(right), IdealBody(right, None, wiring), settings_of(right)
         state = model.start()
 
         for place in ("up", "floor"):
@@ -359,7 +359,7 @@ class BenchTest(unittest.TestCase):
     def test_calibrating_the_steering(self) -> None:
         rig = read_rig(demo_path("avocet"))
         wiring = faulty(rig, "random", 2)
-        model = StandIn(rig, None, wiring)
+        model = IdealBody(rig, None, wiring)
         changes = offset_changes(rig, model.sense(model.point_ahead(model.start())))
         path = demo_path("avocet")
         _, corrected = correct_text(path.read_text(), path, changes)

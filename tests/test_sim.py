@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from pivrex.line import se2
 from pivrex.line.seeing import scenery_of
 from pivrex.rig.field import Field
-from pivrex.sim import StandIn
+from pivrex.sim import IdealBody
 from pivrex.sim.bumps import touches
 from tests.support import plain_rig
 
@@ -108,7 +108,7 @@ class BumpTest(unittest.TestCase):
 class StandInTest(unittest.TestCase):
     def test_the_lag_by_hand(self) -> None:
         # tau 0.1 s, target 1 m/s: after 0.1 s the speed is 1 - 1/e and the way 0.1/e
-        model = StandIn(plain_rig(('lag = "0 s"', 'lag = "100 ms"')))
+        model = IdealBody(plain_rig(('lag = "0 s"', 'lag = "100 ms"')))
         state = model.start()
         for _ in range(10):
             state = model.step(state, np.array([1.0, 1.0]), 0.01)
@@ -117,7 +117,7 @@ class StandInTest(unittest.TestCase):
         self.assertAlmostEqual(state.pose[0], 0.1 * math.exp(-1))
 
     def test_the_step_does_not_matter(self) -> None:
-        model = StandIn(plain_rig(('lag = "0 s"', 'lag = "100 ms"')))
+        model = IdealBody(plain_rig(('lag = "0 s"', 'lag = "100 ms"')))
         fine, coarse = model.start(), model.step(model.start(), np.array([1.0, 1.0]), 0.2)
         for _ in range(200):
             fine = model.step(fine, np.array([1.0, 1.0]), 0.001)
@@ -125,19 +125,19 @@ class StandInTest(unittest.TestCase):
 
     def test_it_is_wired_as_the_rig_says(self) -> None:
         # a reversed motor rolls forward on a negative command
-        model = StandIn(plain_rig(('wheels = ["left"]', 'wheels = ["left"]\nreversed = true')))
+        model = IdealBody(plain_rig(('wheels = ["left"]', 'wheels = ["left"]\nreversed = true')))
         state = model.step(model.start(), np.array([-0.5, 0.5]), 1.0)
         self.assertAlmostEqual(state.pose[0], 0.5)
         self.assertAlmostEqual(state.pose[2], 0.0)
 
     def test_below_the_smallest_drive_nothing_turns(self) -> None:
-        model = StandIn(plain_rig(('wheels = ["left"]', 'wheels = ["left"]\nsmallest = "10 %"')))
+        model = IdealBody(plain_rig(('wheels = ["left"]', 'wheels = ["left"]\nsmallest = "10 %"')))
         state = model.step(model.start(), np.array([0.09, 0.0]), 1.0)
         self.assertEqual(state.travel.tolist(), [0.0, 0.0])
         self.assertGreater(model.step(model.start(), np.array([0.10, 0.0]), 1.0).travel[0], 0.09)
 
     def test_a_wall_stops_it_and_its_wheels(self) -> None:
-        model = StandIn(plain_rig(('width = "400 mm"', 'width = "600 mm"')), WALLED)
+        model = IdealBody(plain_rig(('width = "400 mm"', 'width = "600 mm"')), WALLED)
         state = model.start()
         for _ in range(200):
             state = model.step(state, np.array([-1.0, -1.0]), 0.02)
@@ -150,7 +150,7 @@ class StandInTest(unittest.TestCase):
 
     @given(st.lists(st.tuples(st.floats(-1, 1), st.floats(-1, 1)), min_size=1, max_size=60))
     def test_it_never_gets_into_anything(self, commands: list[tuple[float, float]]) -> None:
-        model = StandIn(plain_rig(), WALLED)
+        model = IdealBody(plain_rig(), WALLED)
         scenery = scenery_of(WALLED).plain
         state = model.start()
         for left, right in commands:
@@ -158,7 +158,7 @@ class StandInTest(unittest.TestCase):
             self.assertFalse(touches(scenery, 0.2, 0.2, *state.pose.tolist()))
 
     def test_the_same_commands_give_the_same_bits(self) -> None:
-        model = StandIn(plain_rig(), WALLED)
+        model = IdealBody(plain_rig(), WALLED)
         ends = []
         for _ in range(2):
             state = model.start()

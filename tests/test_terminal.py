@@ -11,7 +11,7 @@ import time
 import unittest
 from pathlib import Path
 
-from pivrex.devices.pad_stand_in import PadRemote, read_port_file
+from pivrex.devices.simulated_pad import PadRemote, read_port_file
 from pivrex.rig import open_folder, read_rig
 from tests.support import DEMO, ROOT, TempCase, Terminal, often, slow, wait_for
 

@@ -13,7 +13,7 @@ from pivrex.line import Line
 from pivrex.line.input_stages import sensed_columns
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.runs import play_through
-from pivrex.sim import StandIn
+from pivrex.sim import IdealBody
 from tests.chassis import ALL, bare, demo_path
 from tests.support import DEMO
 
@@ -138,7 +138,7 @@ class SameNumbersTest(unittest.TestCase):
         """The commands of then through the simulated robot of today, which works on arrays."""
         for name in ALL:
             table, rig = Table(name), rig_of_then(name)
-            model = StandIn(rig)
+            model = IdealBody(rig)
             told = [t for t in table.titles if t.startswith("outputs.") and not t.endswith("_hums")]
             commands = np.stack([table[t] for t in told], axis=1)
             robot = model.start()

@@ -14,7 +14,7 @@ from pivrex.line.why import ladder
 from pivrex.rig import Rig, read_rig
 from pivrex.routine import check_text, play
 from pivrex.runs.figures import Figures
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 from pivrex.sim.traction import traction_of
 from tests.chassis import demo_path
 from tests.support import PLAIN, ROOT, TempCase, nothing_sensed, plain_rig
@@ -169,7 +169,7 @@ class TractionTest(unittest.TestCase):
             wanted = share * held
             force = 2.0 * (wanted * (1 + 0.05 * 0.1 / 0.2) + 0.05 * G * 0.1 / 0.2) + 2 * 0.001 * wanted / 0.01
             duty = force * 0.1 / 2 / motor.stall_Nm  # type: ignore[operator]
-            model = RealBody(rig)
+            model = RealisticBody(rig)
             state = run(model, model.start(), told(rig, duty, duty), 0.1, 1 / 240)
             self.assertEqual(float(state.slip[:2].max()) > 0.08, slides, share)
 
@@ -179,7 +179,7 @@ class TractionTest(unittest.TestCase):
             update={"forward": rig.shaping.forward.model_copy(update={"slew_up_per_s": 1.0})}
         )
         found = traction_of(rig.model_copy(update={"shaping": shaping}))
-        self.assertEqual((found.asked, found.spins, found.remedy), (1.0, False, ""))
+        self.assertEqual((found.commanded, found.spins, found.remedy), (1.0, False, ""))
         self.assertNotIn("spins", found.said)
 
     def test_steered_and_slanted_wheels_carry_all_of_it(self) -> None:

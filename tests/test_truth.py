@@ -15,7 +15,7 @@ from pivrex.line.kinematics import motion_stage
 from pivrex.line.why import ladder, sentence
 from pivrex.line.zeroing import Zeroing
 from pivrex.rig import Rig, read_rig
-from pivrex.sim import Rollout, stand_in_of
+from pivrex.sim import Rollout, simulator_of
 from tests.chassis import ALL, MECANUM, STEERED, Wheel, demo_path, rig_of
 from tests.support import slow
 
@@ -130,7 +130,7 @@ class TruthTest(unittest.TestCase):
             chance = np.random.default_rng(seed)
             rig = random_rig(chance)
             line = Line(rig)
-            robot = Rollout(line, stand_in_of(rig))
+            robot = Rollout(line, simulator_of(rig))
             if rig.upside_down is not None and chance.random() < 0.5:
                 robot.robot = robot.robot._replace(upside_down=np.array(1.0))
             held = line.stages.get("correction")

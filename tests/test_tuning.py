@@ -14,7 +14,7 @@ from pivrex.cli.main import run
 from pivrex.rig import Rig, read_rig
 from pivrex.rig.correction import Correction as CorrectionTable
 from pivrex.sim.body import Conditions
-from pivrex.tuning import LOOPS, OPEN, Bench, Experiment, Gains, answers_to, figures_of, loops_of
+from pivrex.tuning import LOOPS, OPEN, Bench, Experiment, Gains, figures_of, loops_of, step_responses_to
 from pivrex.tuning.relay import gains_by, relay, relay_on
 from pivrex.tuning.search import CONDITIONS, GOALS, search
 from tests.chassis import demo_path
@@ -129,8 +129,8 @@ class LoopsTest(unittest.TestCase):
         rig = weak(read_rig(demo_path("plover")))
         under = Experiment("both", math.radians(30), 3.0)  # under way with a weak side, no knock
         wound = self.clamped(rig, 10.0)
-        p, full = (answers_to(rig, HEADING, under, [g]) for g in (Gains(10.0, 0.0, 0.0), Gains(10.0, 20.0, 0.2)))
-        pi_wound = answers_to(wound, HEADING, under, [Gains(10.0, 60.0, 0.0)])
+        p, full = (step_responses_to(rig, HEADING, under, [g]) for g in (Gains(10.0, 0.0, 0.0), Gains(10.0, 20.0, 0.2)))
+        pi_wound = step_responses_to(wound, HEADING, under, [Gains(10.0, 60.0, 0.0)])
         # P alone leaves what the pull needs; I takes it away; without a brake and a clamp it swings farther over
         self.assertGreater(abs(math.degrees(float(p.figures.final[0]))), 0.8)
         self.assertLess(abs(math.degrees(float(full.figures.final[0]))), 0.3)
@@ -144,8 +144,8 @@ class LoopsTest(unittest.TestCase):
     def test_a_changed_order_of_gain_sets_changes_no_answer(self) -> None:
         rig = read_rig(demo_path("coot"))
         sets = [Gains(12.0, 1.0, 0.4), Gains(5.0, 0.0, 0.0)]
-        there = answers_to(rig, HEADING, HEADING.experiment(rig, "push"), sets)
-        back = answers_to(rig, HEADING, HEADING.experiment(rig, "push"), sets[::-1])
+        there = step_responses_to(rig, HEADING, HEADING.experiment(rig, "push"), sets)
+        back = step_responses_to(rig, HEADING, HEADING.experiment(rig, "push"), sets[::-1])
         np.testing.assert_array_equal(there.value, back.value[::-1])
 
     def test_a_batch_answers_as_each_alone(self) -> None:
@@ -160,23 +160,25 @@ class LoopsTest(unittest.TestCase):
 
     def test_the_wheel_loop_answers_in_shares_of_top_speed(self) -> None:
         rig = read_rig(demo_path("coot"))
-        a = answers_to(rig, WHEEL, WHEEL.experiment(rig, "step"), [WHEEL.gains(rig), Gains(0.0, 0.0, 0.0)])
+        a = step_responses_to(rig, WHEEL, WHEEL.experiment(rig, "step"), [WHEEL.gains(rig), Gains(0.0, 0.0, 0.0)])
         self.assertAlmostEqual(float(a.target[0, -1]), 0.4, places=6)
         self.assertLess(abs(float(a.figures.final[0])), 0.03)
         self.assertIn("speed", a.parts)
 
     def test_open_feedforward_and_the_loop_in_one_drawing(self) -> None:
         rig = read_rig(demo_path("coot"))
-        a = answers_to(rig, WHEEL, WHEEL.experiment(rig, "step"), [WHEEL.gains(rig), Gains(0.0, 0.0, 0.0), OPEN])
+        a = step_responses_to(rig, WHEEL, WHEEL.experiment(rig, "step"), [WHEEL.gains(rig), Gains(0.0, 0.0, 0.0), OPEN])
         loop, forward, opened = (abs(float(v)) for v in a.figures.final)
         self.assertGreater(opened, forward)
         self.assertGreater(opened, 1.3 * loop)
-        again = answers_to(rig, WHEEL, WHEEL.experiment(rig, "step"), [OPEN, WHEEL.gains(rig)])
+        again = step_responses_to(rig, WHEEL, WHEEL.experiment(rig, "step"), [OPEN, WHEEL.gains(rig)])
         np.testing.assert_array_equal(again.value[1], a.value[0])  # what was left open is closed again
 
     def test_the_steering_loop_turns_a_wheel(self) -> None:
         rig = read_rig(demo_path("avocet"))
-        a = answers_to(rig, STEERING, STEERING.experiment(rig, "step"), [STEERING.gains(rig), Gains(2.0, 0.0, 0.0)])
+        a = step_responses_to(
+            rig, STEERING, STEERING.experiment(rig, "step"), [STEERING.gains(rig), Gains(2.0, 0.0, 0.0)]
+        )
         self.assertAlmostEqual(math.degrees(float(a.value[0, -1])), 60.0, delta=2.0)
         self.assertLess(float(a.figures.rise_s[0]), 0.5)
         self.assertLess(math.degrees(float(a.value[1, 40])), math.degrees(float(a.value[0, 40])))
@@ -234,7 +236,7 @@ class SearchTest(unittest.TestCase):
         rig = read_rig(demo_path("plover"))
         experiment = HEADING.experiment(rig, "push")
         light, heavy = (
-            answers_to(rig, HEADING, experiment, [HEADING.gains(rig)], Conditions(mass=m)).figures.overshoot[0]
+            step_responses_to(rig, HEADING, experiment, [HEADING.gains(rig)], Conditions(mass=m)).figures.overshoot[0]
             for m in (1.0, 2.0)
         )
         self.assertGreater(float(light), float(heavy))
@@ -402,7 +404,7 @@ class HostileRigTest(TempCase):
         assert rig.body is not None
         for body in ({"grip": 0.0, "casters": 0.0}, {"mass_kg": 0.001}, {"height_m": 5.0}, {"mass_kg": 900.0}):
             slippery = rig.model_copy(update={"body": rig.body.model_copy(update=body)})
-            a = answers_to(slippery, HEADING, HEADING.experiment(slippery, "push"), [HEADING.gains(slippery)])
+            a = step_responses_to(slippery, HEADING, HEADING.experiment(slippery, "push"), [HEADING.gains(slippery)])
             self.assertTrue(np.isfinite(a.value).all(), body)
 
 

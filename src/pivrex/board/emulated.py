@@ -32,7 +32,7 @@ from pivrex.line.beginning import start_of
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.rig.sources import PinsSource
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 
 __all__ = ["EmulatedRobot", "built_emulator", "built_program", "run_avr", "symbols_of"]
 
@@ -148,7 +148,7 @@ class EmulatedRobot:
             }
             self._columns = [c.name for c in line.stages["sensed"].columns]
             self._rest = line.resting().tolist()
-            self._model = stand_in_of(rig, field, tick_s=PHYSICS_S)
+            self._model = simulator_of(rig, field, tick_s=PHYSICS_S)
             self.body = self._model.start()
             self._sensed = self._model.sense(self.body)
             self._cycles = round(rig.board.clock_Hz * PHYSICS_S)

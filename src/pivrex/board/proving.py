@@ -23,7 +23,7 @@ from pivrex.line.beginning import begun
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.routine.playing import play, start_pose
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 from pivrex.sim.rollout import Rollout
 
 __all__ = [
@@ -176,7 +176,7 @@ def ticks_of_routine(line: Line, task: Task, field: Field | None) -> Ticks:
 def own_ticks(line: Line, many: int = 1500, seed: int = 1) -> Ticks:
     """Make ticks of a drive of no recording: sticks, buttons, readings that are missing, stops, on the simulated robot."""
     chance = np.random.default_rng(seed)
-    rollout, rows = Rollout(line, stand_in_of(line.rig, None)), []
+    rollout, rows = Rollout(line, simulator_of(line.rig, None)), []
     sticks, buttons = len(line.functions), len(line.channels) - len(line.functions)
     raw = goal = line.rest()
     for k in range(many):

@@ -226,7 +226,7 @@ class WatchedBoard(RobotLink):
         self._asked_s = now
         self._say(asks, now)
 
-    def stand_in(self, readings: Sequence[float]) -> None:
+    def simulator(self, readings: Sequence[float]) -> None:
         """Tell it what its stick reads here, as if that were its own: ``readings`` of `channels`, in [-1, 1]. It forgets them after 0.25 s.
 
         While something is asked of it that goes first.

@@ -151,7 +151,7 @@ HEADLESS: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("learn", kept.learn),
     ("report", kept.report),
     ("remote", ends.remote),
-    ("simulator", ends.stand_in),
+    ("simulator", ends.simulator),
     ("here", here.here),
     ("completion", completing.completion),
     ("manual", print_manual),

@@ -41,7 +41,7 @@ def new(
 
     from pivrex.files import resolved
     from pivrex.rig.making import check_name, foreign
-    from pivrex.rig.new_robot import Wishes, read_names, read_sizes
+    from pivrex.rig.new_robot import NewRobot, read_names, read_sizes
 
     if not folder.strip():
         raise typer.BadParameter("DIR is empty; leave it out for this folder")
@@ -55,45 +55,45 @@ def new(
 
         made = show_maker(Path(folder))
         return 0 if made is None else open_by_words(["open", str(made)])
-    wished = Wishes(
+    robot_text = NewRobot(
         name=called or "Mine",
-        wheels=wheels or Wishes.wheels,
+        wheels=wheels or NewRobot.wheels,
         law=law,
-        output=output or Wishes.output,
+        output=output or NewRobot.output,
         sources=tuple(source or ()),
-        extras=tuple(extra) if extra is not None else Wishes.extras,
-        port=port or Wishes.port,
+        extras=tuple(extra) if extra is not None else NewRobot.extras,
+        port=port or NewRobot.port,
     )
     try:
-        wished = replace(wished, sizes=read_sizes(sizes)) if sizes else wished
-        wished = replace(wished, names=read_names(names, wished)) if names else wished
+        robot_text = replace(robot_text, sizes=read_sizes(sizes)) if sizes else robot_text
+        robot_text = replace(robot_text, names=read_names(names, robot_text)) if names else robot_text
     except UnitError as problem:
         raise typer.BadParameter(str(problem)) from None
     question = "" if yes else foreign(Path(folder))
     if question and not (sys.stdin.isatty() and typer.confirm(f"{question}. Write into it?")):
         raise PivrexError(f"{question}; --yes writes into it")
-    path = resolved(_made(Path(folder), wished, copy))
+    path = resolved(_made(Path(folder), robot_text, copy))
     print(f"{path}: made; pivrex {path} opens it")
     return 0
 
 
-def _made(folder: Path, wished: object, copy: str) -> Path:
+def _made(folder: Path, robot_text: object, copy: str) -> Path:
     from dataclasses import replace
 
     from pivrex.cli.options import here_or_demo
     from pivrex.rig.making import begin
-    from pivrex.rig.new_robot import EXTRAS, OUTPUTS, SOURCES, WHEELS, Wishes, laws_of
+    from pivrex.rig.new_robot import EXTRAS, OUTPUTS, SOURCES, WHEELS, NewRobot, laws_of
 
-    assert isinstance(wished, Wishes)
-    _one_of("--wheels", [wished.wheels], WHEELS)
-    laws = laws_of(wished.wheels)
-    wished = replace(wished, law=wished.law or next(iter(laws)))
-    _one_of("--law", [wished.law], laws)
-    _one_of("--output", [wished.output], OUTPUTS)
-    _one_of("--source", wished.sources, SOURCES)
-    _one_of("--extra", wished.extras, EXTRAS)
+    assert isinstance(robot_text, NewRobot)
+    _one_of("--wheels", [robot_text.wheels], WHEELS)
+    laws = laws_of(robot_text.wheels)
+    robot_text = replace(robot_text, law=robot_text.law or next(iter(laws)))
+    _one_of("--law", [robot_text.law], laws)
+    _one_of("--output", [robot_text.output], OUTPUTS)
+    _one_of("--source", robot_text.sources, SOURCES)
+    _one_of("--extra", robot_text.extras, EXTRAS)
     try:
-        return begin(folder, wished, here_or_demo(copy) if copy else None)
+        return begin(folder, robot_text, here_or_demo(copy) if copy else None)
     except OSError as problem:
         raise PivrexError(f"{folder}: cannot be made: {problem.strerror or problem}") from None
 

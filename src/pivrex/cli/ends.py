@@ -10,7 +10,7 @@ import typer
 from pivrex.cli.options import RigName, here_or_demo, real, whole
 from pivrex.errors import PivrexError
 
-__all__ = ["remote", "stand_in"]
+__all__ = ["remote", "simulator"]
 
 
 def remote(
@@ -47,7 +47,7 @@ def remote(
         raise typer.BadParameter("say which RIG and which SOURCE of it, or --pad, or --match")
 
 
-def stand_in(
+def simulator(
     rig: RigName,
     udp: Annotated[str, typer.Option(help="The UDP port it listens on, HOST:PORT or PORT.")] = "",
     serial: Annotated[Path | None, typer.Option(help="Use a serial line at this path instead.")] = None,
@@ -61,7 +61,7 @@ def stand_in(
 ) -> int:
     """Be a robot at the other end of a link, with the simulated robot's physics; it speaks as docs/wire.md says."""
     from pivrex.board.steps import Task
-    from pivrex.cli.stand_in import be_a_robot
+    from pivrex.cli.simulator import be_a_robot
     from pivrex.rig import find_rig, read_rig
     from pivrex.rig.transports import SerialTransport
 

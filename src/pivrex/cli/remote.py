@@ -16,11 +16,11 @@ from typing import Protocol
 from pivrex.cli.remote_end import FarEnd, far_end
 from pivrex.cli.remote_match import HOW as DESK_HOW
 from pivrex.cli.remote_match import Desk
-from pivrex.cli.stand_in import stick_as_numbers
+from pivrex.cli.simulator import stick_as_numbers
 from pivrex.devices.encode import frame_of, letters_of, line_of, packet_of
 from pivrex.devices.keys import DRIVE_KEYS, Keyboard
-from pivrex.devices.pad_stand_in import PadRemote, read_port_file
 from pivrex.devices.seal import sealed
+from pivrex.devices.simulated_pad import PadRemote, read_port_file
 from pivrex.errors import PivrexError, ReadError
 from pivrex.files import read_persons
 from pivrex.formats.recording import Recording

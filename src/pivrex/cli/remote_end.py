@@ -10,7 +10,7 @@ import time
 from pathlib import Path
 from typing import Protocol
 
-from pivrex.cli.stand_in import close_pty, open_pty
+from pivrex.cli.simulator import close_pty, open_pty
 from pivrex.errors import PivrexError
 from pivrex.lower import reason
 from pivrex.rig.transports import SerialTransport, TcpTransport, UdpTransport

@@ -155,8 +155,8 @@ def describe(
             top = read.motors[motor].wheel_top_rad_s * 30 / math.pi
             print(f"  motor {motor}: by {channel}, top {top:.0f} rpm, output {read.motors[motor].output.kind}")
         return
-    aside = f", full left {read.full_left_m_s:.2f} m/s" if read.law.kind == "planar" else ""
-    print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s{aside}, "
+    across = f", full left {read.full_left_m_s:.2f} m/s" if read.law.kind == "planar" else ""
+    print(f"{read.name}: {read.about}\nlaw {read.law.kind}, full forward {read.full_forward_m_s:.2f} m/s{across}, "
           f"full turn {math.degrees(read.full_turn_rad_s):.0f} deg/s\n{read.chassis.shape} chassis: {can_do(read)}")  # fmt: skip
     spot, pivot = travel_for(read, math.radians(turn)), travel_for(read, math.radians(turn), side(read, left=True))
     for wheel, w, f, rolled, pivoted in zip(read.chassis.wheels, wheels, wheel_figures(read), spot, pivot, strict=True):

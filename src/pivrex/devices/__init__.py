@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from pivrex.devices.pads import Pads
     from pivrex.devices.recorded import RecordedDriver
     from pivrex.devices.remote import RemoteSource
-    from pivrex.devices.robot import Robot, StandInRobot
+    from pivrex.devices.robot import Robot, SimulatedRobot
     from pivrex.devices.robot_end import RobotEnd
     from pivrex.devices.source import Abilities, Source
     from pivrex.devices.sticks import DrawnSticks
@@ -25,8 +25,8 @@ __all__ = [
     "Robot",
     "RobotEnd",
     "RobotLink",
+    "SimulatedRobot",
     "Source",
-    "StandInRobot",
 ]
 __getattr__ = showing(
     __name__,

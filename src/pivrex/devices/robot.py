@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from pivrex.sim.body.robot import in_hand
-from pivrex.sim.model import AnyStandIn
-from pivrex.sim.sampled import Drawn, placed_by
+from pivrex.sim.model import AnySimulator
+from pivrex.sim.sampled import Sampled, placed_by
 
-__all__ = ["Robot", "StandInRobot"]
+__all__ = ["Robot", "SimulatedRobot"]
 
 Floats = NDArray[np.float64]
 
@@ -38,12 +38,12 @@ class Robot(Protocol):
         ...
 
 
-class StandInRobot:
+class SimulatedRobot:
     """The simulated robot behind the session's protocol. Time passes for it with each command."""
 
     title = "simulator"
 
-    def __init__(self, model: AnyStandIn, state: Any = None) -> None:
+    def __init__(self, model: AnySimulator, state: Any = None) -> None:
         self._model = model
         self.state = model.start() if state is None else state if model.fits(state) else model.adopt(state)
 
@@ -58,7 +58,7 @@ class StandInRobot:
     def command(self, commands: Floats, dt_s: float) -> None:
         self.state = self._model.step(self.state, commands, dt_s)
 
-    def put_at(self, pose: Floats, seed: int, found: Drawn, attached: tuple[float, ...] | None = None) -> None:
+    def put_at(self, pose: Floats, seed: int, found: Sampled, attached: tuple[float, ...] | None = None) -> None:
         """Put it somewhere, x and y in m, heading in rad, with the chance of a seed and as near as that one puts it. ``attached``
         is where its attachments with an encoder are, in rad; where they begin if left out.
         """

@@ -28,7 +28,7 @@ from pivrex.line.input_stages import TRUTH
 from pivrex.line.line import Line
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 
 __all__ = ["WATCHDOG_S", "RobotEnd"]
 
@@ -73,7 +73,7 @@ class RobotEnd:
         self._hash = wire_hash(line)
         self._back = SensedWire(line)
         self._rest = line.resting().tolist()
-        self._model = stand_in_of(rig, field, tick_s=PHYSICS_S)
+        self._model = simulator_of(rig, field, tick_s=PHYSICS_S)
         self.body = self._model.start()
         self.commands = list(self._rest)
         self.state = ALONE

@@ -17,10 +17,10 @@ from pivrex.diagnosis.steps import Step
 from pivrex.line.outputs import encode, settings_of
 from pivrex.rig.changes import Change
 from pivrex.rig.rig import Rig
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 from pivrex.sim.body.robot import in_hand
-from pivrex.sim.model import AnyStandIn
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.ideal import IdealBody
+from pivrex.sim.model import AnySimulator
 from pivrex.sim.wiring import Wiring, ports_of
 
 __all__ = ["Report", "practise", "true_wires"]
@@ -74,7 +74,9 @@ class _Bench:
     """
 
     def __init__(self, rig: Rig, wiring: Wiring) -> None:
-        self._model: AnyStandIn = StandIn(rig, None, wiring) if rig.balance is None else RealBody(rig, None, wiring)
+        self._model: AnySimulator = (
+            IdealBody(rig, None, wiring) if rig.balance is None else RealisticBody(rig, None, wiring)
+        )
         self._outputs = settings_of(rig)
         self.state: Any = self._model.start()
 

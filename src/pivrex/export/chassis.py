@@ -26,8 +26,8 @@ def write_chassis(rig: Rig, path: Path) -> None:
     SaveError
     """
     chassis = rig.chassis
-    ahead, aside = reach_of(chassis)
-    scene = Scene(Box(-aside * 1.3, -ahead * 1.25, aside * 1.3, ahead * 1.35), margins=Margins(2, 1, 2, 1))
+    ahead, across = reach_of(chassis)
+    scene = Scene(Box(-across * 1.3, -ahead * 1.25, across * 1.3, ahead * 1.35), margins=Margins(2, 1, 2, 1))
     add_robot(scene, rig, (0.0, 0.0, pi / 2), detail=True)
     scene.label((0.0, chassis.length_m * 0.61), "front", "commanded", 2.0, "above")
     centre = chassis.mass_centre

@@ -100,7 +100,7 @@ def write_following(path: DrivenPath, name: str, rig: Rig, field: Field, seed: i
     floor = floor_scene(field)
     floor.line(np.stack((plan.curve.x, plan.curve.y), axis=1), "commanded", 0.5)
     floor.line(bare.truth[:, :2], "ghost", 0.35)
-    floor.line(own.believed[:, :2], "target", 0.3, 0.9)
+    floor.line(own.estimated[:, :2], "target", 0.3, 0.9)
     floor.line(own.truth[:, :2], "measured", 0.45)
     add_robot(floor, rig, own.truth[-1].tolist())
     off = float(np.hypot(*(own.truth[-1, :2] - plan.poses[-1, :2]))) * 100
@@ -131,7 +131,7 @@ def write_following(path: DrivenPath, name: str, rig: Rig, field: Field, seed: i
         ], (-3 * largest - 1, 3 * largest + 1), "cm"),
         ("error", [Series("heading, no corrections", without(2, np.degrees(1)), "ghost", 0.5),
                    Series("heading", np.degrees(own.errors[:, 2]), "target")], None, "deg"),
-        ("given", [Series("added turn, rad/s", own.back[:, 2], "target"), Series("added forward, m/s", own.back[:, 0], "measured"),
+        ("commanded", [Series("added turn, rad/s", own.back[:, 2], "target"), Series("added forward, m/s", own.back[:, 0], "measured"),
                    Series("planned forward, m/s", own.planned[:, 0], "commanded")], None, ""),
     )  # fmt: skip
     for k, (title, series, span, unit) in enumerate(charts):

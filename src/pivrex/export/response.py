@@ -10,14 +10,14 @@ from pivrex.errors import ExportError
 from pivrex.export.paper import Page, save_pages
 from pivrex.rig import Rig
 from pivrex.scene.chart import Series, chart, span_of
-from pivrex.tuning import LOOPS, Gains, answers_to
+from pivrex.tuning import LOOPS, Gains, step_responses_to
 
 __all__ = ["write_response"]
 
 COLUMNS, ROWS = 70, 24
 """Letters and lines of a chart."""
 
-LOOKS = {"p": "target", "i": "other", "d": "ghost", "speed": "measured", "given": "commanded"}
+LOOKS = {"p": "target", "i": "other", "d": "ghost", "speed": "measured", "output": "commanded"}
 
 
 def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
@@ -47,12 +47,12 @@ def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
     own = loop.gains(tried)
     kinds = [k for k in loop.kinds if k in ("step", "push")]
     page = Page(4 + COLUMNS * (len(kinds) + 1), ROWS + 8)
-    body = "realistic physics" if rig.has_real_body else "ideal physics"
+    body = "realistic physics" if rig.has_realistic_physics else "ideal physics"
     page.text(4, 2, f"{rig.name}: {loop.name}, P {own.p:g}, I {own.i:g}, D {own.d:g}, {body}", "title", 1.25)
     parts = None
     for k, kind in enumerate(kinds):
         experiment = loop.experiment(tried, kind)
-        a = answers_to(rig, loop, experiment, (own, Gains(own.p, 0.0, 0.0)))
+        a = step_responses_to(rig, loop, experiment, (own, Gains(own.p, 0.0, 0.0)))
         parts = a if parts is None else parts
         series = [
             Series("target", a.target[0] * loop.scale, "target", 0.9),
@@ -71,6 +71,6 @@ def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
     assert parts is not None
     series = [Series(n, v[0] * loop.gives_scale, LOOKS.get(n, "ghost")) for n, v in parts.parts.items()]
     title = "what each part gave to the first"
-    scene = chart(title, parts.t_s, series, span_of(series, 1.0), (f"given in {loop.gives}", "s"), (COLUMNS, ROWS))
+    scene = chart(title, parts.t_s, series, span_of(series, 1.0), (f"output in {loop.gives}", "s"), (COLUMNS, ROWS))
     page.scene(scene, 2 + len(kinds) * COLUMNS, 4, COLUMNS, ROWS)
     save_pages([page], path)

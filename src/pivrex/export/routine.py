@@ -11,7 +11,7 @@ from pivrex.export.path import COLUMNS, floor_rows, floor_scene
 from pivrex.line import Line
 from pivrex.rig import Field, Rig
 from pivrex.routine import Program, play
-from pivrex.routine.commanded_path import asked_path
+from pivrex.routine.commanded_path import commanded_path
 from pivrex.routine.playing import start_pose
 from pivrex.routine.thread import RoutineMessage
 from pivrex.scene.route import Route, add_route
@@ -41,10 +41,10 @@ def write_routine(program: Program, rig: Rig, field: Field, limit_s: float, path
     lanes = tuple(n for n in ("motion", "wait", "sense", *rig.attachments) if any(s.lane == n for s in made.steps)) or (
         "motion",
     )
-    asked = asked_path(Line(rig), made.rows, start_pose(program, field))
+    commanded = commanded_path(Line(rig), made.rows, start_pose(program, field))
     marked = tuple((s.begin, s.end) for s in made.steps if s.marks and s.lane == "motion")
     scene = floor_scene(field)
-    add_route(scene, rig, Route(np.asarray(made.poses), asked, (), marked, len(made.poses) - 1))
+    add_route(scene, rig, Route(np.asarray(made.poses), commanded, (), marked, len(made.poses) - 1))
     for step in made.steps:
         if step.lane == "motion":
             named = "alarm" if step.marks else "commanded"

@@ -19,13 +19,13 @@ PACKAGE = Path(__file__).parents[1]
 FILES = (
     "kernels/trial.py",
     *(f"line/{name}.py" for name in (
-        "stage", "given", "se2", "aim", "asked", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "tilt", "axes",
-        "band", "curve", "laws", "scale", "presses", "bindings", "rate", "law", "pid", "kinematics", "limits", "frame",
-        "helping", "following", "correction", "steering", "motion", "balance", "control", "drive", "attachments", "outputs", "tick", "seeing",
+        "stage", "input_stages", "se2", "aim", "routine_stage", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "tilt",
+        "axes", "band", "curve", "laws", "scale", "presses", "bindings", "rate", "law", "pid", "kinematics", "limits",
+        "frame", "helping", "following", "correction", "steering", "motion", "balance", "control", "drive", "attachments", "outputs", "tick", "seeing",
     )),
-    *(f"sim/{name}.py" for name in ("bumps", "fitted", "stand_in")),
+    *(f"sim/{name}.py" for name in ("bumps", "fitted", "ideal")),
     *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "leaning", "ground", "walls", "mechanics", "sensors", "robot")),
-    "sim/driving.py", *(f"routine/{name}.py" for name in ("profile", "wheel_ways", "belief", "watching", "follows", "hands", "ticking")),
+    "sim/driving.py", *(f"routine/{name}.py" for name in ("profile", "wheel_distances", "estimate", "watching", "follows", "hands", "ticking")),
 )  # fmt: skip
 """The files with kernels, each below those that it takes kernels from."""
 

@@ -223,10 +223,10 @@ def one_loop(
 
 
 @kernel
-def hold_place(s: BalanceSettings, before: BalanceState, after: BalanceState, asked: float) -> None:
+def hold_place(s: BalanceSettings, before: BalanceState, after: BalanceState, commanded: float) -> None:
     """Move the place that is held: with the robot while it is driven, and no farther from it than it reaches."""
     after.holds = before.holds
-    if abs(asked) > ASKS_M_S:
+    if abs(commanded) > ASKS_M_S:
         after.holds = 0.0
     elif abs(after.forward) < ARRIVES_M_S:
         after.holds = 1.0
@@ -268,11 +268,11 @@ def balance_step(
     if out.state != STANDS or before.state != STANDS:
         rest(after, out)
         return
-    asked = 0.0
+    commanded = 0.0
     for k in range(many):
-        asked += div(row_sum(s.share[k], speeds, len(after.at)), 1.0 * many)
-    hold_place(s, before, after, asked * s.top)
-    speed = asked * s.top + one_loop(s.place, before, after, 0, after.setpoint, after.travel, s.dt, out)
+        commanded += div(row_sum(s.share[k], speeds, len(after.at)), 1.0 * many)
+    hold_place(s, before, after, commanded * s.top)
+    speed = commanded * s.top + one_loop(s.place, before, after, 0, after.setpoint, after.travel, s.dt, out)
     lean = one_loop(s.speed, before, after, 1, speed, after.forward, s.dt, out)
     rate = one_loop(s.lean, before, after, 2, lean, tilt.lean, s.dt, out)
     wanted = one_loop(s.rate, before, after, 3, rate, tilt.rate, s.dt, out)
@@ -280,7 +280,7 @@ def balance_step(
     out.upright = clamp(s.back_emf * turns - wanted, -1.0, 1.0)
     room = 1.0 - abs(out.upright)
     for k in range(many):
-        apart = row_sum(s.share[k], speeds, len(after.at)) - asked
+        apart = row_sum(s.share[k], speeds, len(after.at)) - commanded
         _, i, _, turn = loop(s.turn, before.turned[k], apart - after.turning[k], 0.0, s.dt)
         after.turned[k] = i
         out.turn[k] = clamp(s.back_emf * apart + turn, -room, room)

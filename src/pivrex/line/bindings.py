@@ -70,10 +70,10 @@ def bindings_step(
         out.value[k] = s.idle[k]
     press_step(s, w, before, after, clock, raw)
     for i in range(s.twists):
-        asked = 0.0
+        requested = 0.0
         for k in range(len(s.motions)):
-            asked += after.grown[k] * s.twist[k][i]
-        out.value[i] = clamp(asked, -1.0, 1.0)
+            requested += after.grown[k] * s.twist[k][i]
+        out.value[i] = clamp(requested, -1.0, 1.0)
     for k in range(len(s.of)):
         if w.lasting[k] if s.lasts[k] else w.fired[k]:
             write_action(s, k, out)
@@ -91,10 +91,10 @@ def bindings_step(
 
 def column_of(rig: Rig, inputs: Inputs, name: str) -> int:
     """Return the place of a column among those of the bindings; -1 if this rig has none of that name."""
-    if inputs.asked is None:
+    if inputs.requested is None:
         stage = Bindings.of(rig, inputs)
-        inputs.asked = tuple(c.name for c in stage.columns) if stage is not None else ()
-    return inputs.asked.index(name) if name in inputs.asked else -1
+        inputs.requested = tuple(c.name for c in stage.columns) if stage is not None else ()
+    return inputs.requested.index(name) if name in inputs.requested else -1
 
 
 def moves_of(actions: Iterable[Action]) -> list[str]:
@@ -301,13 +301,16 @@ class Bindings(Stage):
         words = [*moving, *([f"slow {slow * 100:g} %"] if slow != 1 else []), *halted]
         if not words:
             return []
-        asked = ", ".join(
+        requested = ", ".join(
             f"{n} {tick('bindings', n):+.2f}" for n in ("forward", "left", "turn", "pivot") if tick.get("bindings", n)
         )
         verbs = ("motion",) if moving else ("slow",) if slow != 1 else ("brake", "coast")
         key = next((p.key for p, d in zip(self.patches, self.actions, strict=True) if d.verb in verbs), "")
         return [
             Rung(
-                "button", " · ".join(words) + (f" → {asked}" if moving else ""), key, f"! {halted[0]}" if halted else ""
+                "button",
+                " · ".join(words) + (f" → {requested}" if moving else ""),
+                key,
+                f"! {halted[0]}" if halted else "",
             )
         ]

@@ -138,9 +138,9 @@ def control_motor(
         growing = div(error - (before.setpoint[k] - before.measured[k]), s.dt)
         # what held a speed against friction is no use to one that must stand
         kept = added * FADES if wanted == 0.0 else added
-        p, i, d, given = loop(s.loop, kept, error, growing, s.dt)
+        p, i, d, output = loop(s.loop, kept, error, growing, s.dt)
         out.measured[k], out.p[k], out.i[k], out.d[k] = measured, p, i, d
-        drive, added = drive + given, i
+        drive, added = drive + output, i
     drive = clamp(drive * more, -1.0, 1.0)
     # what must stand and does gets nothing: no hum from what a loop has added up
     if stopped or (wanted == 0.0 and abs(measured) < CREEPS and before.setpoint[k] == 0.0):

@@ -68,8 +68,8 @@ class CorrectionSettings(Record):
     on : flag
         Whether it holds at the start.
     dt : float
-    has_felt : flag
-    felt : (W,)
+    has_measured : flag
+    measured : (W,)
         What each wheel's speed adds to the turn that the wheels measure; nothing where they cannot say.
     holding : int
         The column of the bindings, -1 for none.
@@ -85,8 +85,8 @@ class CorrectionSettings(Record):
     settled: Number = field(unit="rad/s")
     on: Flag = field()
     dt: Number = field(unit="s")
-    has_felt: Flag = field()
-    felt: Numbers = field("wheels", unit="1/m")
+    has_measured: Flag = field()
+    measured: Numbers = field("wheels", unit="1/m")
     holding: Whole = field()
 
 
@@ -100,7 +100,7 @@ class CorrectionState(Record):
     heading : the last one, rad; NaN before the first.
     rate : measured, averaged, rad/s.
     added, inner : the parts of I of both loops, rad/s.
-    given : the turn that was asked for and corrected, rad/s.
+    output : the turn that was asked for and corrected, rad/s.
     against : for how long the gyro counts against the wheels, s.
     """
 
@@ -110,7 +110,7 @@ class CorrectionState(Record):
     rate: Number = field(unit="rad/s")
     added: Number = field(unit="rad/s")
     inner: Number = field(unit="rad/s")
-    given: Number = field(unit="rad/s")
+    output: Number = field(unit="rad/s")
     against: Number = field(unit="s")
 
 
@@ -148,7 +148,7 @@ def measure_rate(s: CorrectionSettings, before: CorrectionState, after: Correcti
 
 @kernel
 def choose_target(
-    s: CorrectionSettings, before: CorrectionState, after: CorrectionState, aim: AimColumns, asked: float, heading: float,
+    s: CorrectionSettings, before: CorrectionState, after: CorrectionState, aim: AimColumns, commanded: float, heading: float,
     stopped: bool, fault: float,
 ) -> float:  # fmt: skip
     """Return the heading that is held, in rad, NaN for none: the one that another asks for, else where the robot looked when the driver
@@ -158,7 +158,7 @@ def choose_target(
         return nan
     if aim.entered > 0.0:
         return aim.heading
-    if abs(asked) > TOUCHES or not after.on:
+    if abs(commanded) > TOUCHES or not after.on:
         return nan
     if not is_nan(before.target):
         return before.target
@@ -175,19 +175,19 @@ def inner_loop(
     """
     most = s.outer.largest
     first = out.p + out.i + out.d
-    given = clamp(first, -most, most)
-    tried = given + s.inner_p * (wanted + given - after.rate) + inner
+    output = clamp(first, -most, most)
+    tried = output + s.inner_p * (wanted + output - after.rate) + inner
     if abs(tried) > most and (out.i - kept) * tried > 0.0:
         out.i = kept
-    given = clamp(out.p + out.i + out.d, -most, most)
-    missing = wanted + given - after.rate
+    output = clamp(out.p + out.i + out.d, -most, most)
+    missing = wanted + output - after.rate
     push, grown = s.inner_p * missing, clamp(inner + s.inner_i * missing * s.dt, -most, most)
-    tried = given + push + grown
+    tried = output + push + grown
     if abs(tried) > most and (grown - inner) * tried > 0.0:
         grown = inner
     after.inner = grown
     out.rate_p[0], out.rate_i[0] = push, grown
-    return clamp(given + push + grown, -most, most)
+    return clamp(output + push + grown, -most, most)
 
 
 @kernel
@@ -211,21 +211,21 @@ def correct(
         return 0.0
     out.error = wrap(after.target - heading)
     wanted = aim.rate if aim.entered > 0.0 else 0.0
-    out.p, out.i, out.d, given = loop(s.outer, before.added, out.error, wanted - after.rate, s.dt)
+    out.p, out.i, out.d, output = loop(s.outer, before.added, out.error, wanted - after.rate, s.dt)
     if len(out.rate_p) > 0:
-        given = inner_loop(s, after, before.added * s.outer.memory, before.inner, wanted, out)
+        output = inner_loop(s, after, before.added * s.outer.memory, before.inner, wanted, out)
     after.added = out.i
-    return given
+    return output
 
 
 @kernel
 def turn_of_wheels(s: CorrectionSettings, before: CorrectionState, sensed: SensedRow) -> float:
     """Return how fast the wheels say that the robot turns, in rad/s; where they cannot say, what was commanded."""
-    if not s.has_felt:
-        return before.given
+    if not s.has_measured:
+        return before.output
     total = 0.0
-    for k in range(len(s.felt)):
-        total += sensed.speed[k] * s.felt[k]
+    for k in range(len(s.measured)):
+        total += sensed.speed[k] * s.measured[k]
     return total
 
 
@@ -261,13 +261,13 @@ def correction_step(
     out.output = correct(s, before, after, aim, now, out)
     out.on, out.target, out.rate, out.fault = after.on, target, after.rate, fault
     out.twist[2] = twist[2] + out.output
-    after.given = out.twist[2]
+    after.output = out.twist[2]
 
 
 def settings_of(rig: Rig, inputs: Inputs, idle: bool) -> CorrectionSettings:
     """Return the loop of a rig."""
     c = rig.correction or CorrectionTable()
-    felt = [] if idle else _felt_turn(rig)
+    measured = [] if idle else _measured_turn(rig)
     gains = Form(LoopSettings)
     made: CorrectionSettings = Form(CorrectionSettings, wheels=len(rig.chassis.wheels), outer=gains).of(
         idle=idle,
@@ -285,8 +285,8 @@ def settings_of(rig: Rig, inputs: Inputs, idle: bool) -> CorrectionSettings:
         settled=c.capture_below_rad_s,
         on=c.hold == "on",
         dt=rig.ask_dt_s,
-        has_felt=bool(felt),
-        felt=felt or 0.0,
+        has_measured=bool(measured),
+        measured=measured or 0.0,
         holding=column_of(rig, inputs, "holding"),
     )
     return made
@@ -336,8 +336,8 @@ class Correction(Stage):
     def phrases(self, tick: WheelTick) -> list[str]:
         if not self.corrects(tick):
             return []
-        error, given = (float(np.degrees(tick("correction", n))) for n in ("error", "output"))
-        return [f"heading {abs(error):.1f} deg off: {turning(given)}"]
+        error, output = (float(np.degrees(tick("correction", n))) for n in ("error", "output"))
+        return [f"heading {abs(error):.1f} deg off: {turning(output)}"]
 
     def rungs(self, tick: WheelTick) -> list[Rung]:
         fault = int(tick("correction", "fault"))
@@ -367,7 +367,7 @@ class Correction(Stage):
         return float(np.degrees(tick("correction", name)))
 
 
-def _felt_turn(rig: Rig) -> list[float]:
+def _measured_turn(rig: Rig) -> list[float]:
     """Return how much of a turn each wheel's speed means, in rad/s for each m/s; nothing for a robot without encoders, or with
     steered wheels: there what was asked of the wheels must do.
     """

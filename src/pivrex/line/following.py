@@ -55,7 +55,7 @@ class FollowingSettings(Record):
 
     Attributes
     ----------
-    aside : flag
+    can_left : flag
         Whether it moves any way; else it corrects across through turning.
     along, across, heading : LoopSettings
     bend_across, bend_heading : float
@@ -69,7 +69,7 @@ class FollowingSettings(Record):
 
     is_settings = True
 
-    aside: Flag = field()
+    can_left: Flag = field()
     along: LoopSettings = part()
     across: LoopSettings = part()
     heading: LoopSettings = part()
@@ -148,12 +148,12 @@ def error_loop(
 ) -> tuple[float, float]:
     """Write p, i and d of a loop on one of the errors; returns what it remembers of I, and gives."""
     rate = 0.0 if is_nan(last) else div(error - last, dt)
-    p, i, d, given = loop(s, added, error, rate, dt)
+    p, i, d, output = loop(s, added, error, rate, dt)
     parts[0], parts[1], parts[2] = 0.0, 0.0, 0.0
     if not on:
         return 0.0, 0.0
     parts[0], parts[1], parts[2] = p, i, d
-    return i, given
+    return i, output
 
 
 @kernel
@@ -185,16 +185,16 @@ def follow_by_turning(
     tyres are dragged, the heading's i adds up (an inner loop on the rate), and its d adds at once.
     """
     c, n = cos(after.pose[2]), sin(after.pose[2])
-    ahead, aside = c * dx + n * dy, c * dy - n * dx
+    ahead, can_left = c * dx + n * dy, c * dy - n * dx
     off, speed = out.errors[2], out.plan[0]
     # its rate is of the error along the path, as that is what was measured in the tick before
-    p, i, d, given = loop(
+    p, i, d, output = loop(
         s.along, after.added[0], ahead, 0.0 if is_nan(last[0]) else div(out.errors[0] - last[0], s.dt), s.dt
     )
     # a plan that waits is driven to: towards where the robot should be, or, near it, turned as it should look
-    far = out.waits > 0.0 and ahead * ahead + aside * aside > NEAR_M * NEAR_M
-    bearing = atan2(aside, ahead) if far else off
-    by_across = 0.0 if far else speed * s.bend_across * aside
+    far = out.waits > 0.0 and ahead * ahead + can_left * can_left > NEAR_M * NEAR_M
+    bearing = atan2(can_left, ahead) if far else off
+    by_across = 0.0 if far else speed * s.bend_across * can_left
     by_heading = larger(abs(speed), SLOWEST_M_S) * s.bend_heading * sin(bearing)
     lacks = clamp(after.added[2] + s.heading.i * rate * s.dt, -s.most_turn, s.most_turn)
     for row in range(3):
@@ -208,7 +208,7 @@ def follow_by_turning(
         out.loops[2][0], out.loops[2][1], out.loops[2][2] = by_heading, lacks, s.heading.d * rate
         after.added[0], after.added[2] = i, lacks
         out.twist[0] = out.twist[0] * cos(off)
-        out.back[0] = given
+        out.back[0] = output
         out.back[2] = clamp(by_across + by_heading + lacks + s.heading.d * rate, -s.most_turn, s.most_turn)
 
 
@@ -222,12 +222,12 @@ def forget_plan(after: FollowingState) -> None:
 
 @kernel
 def following_step(
-    s: FollowingSettings, before: FollowingState, after: FollowingState, asked: Numbers, odometry: OdometryColumns,
+    s: FollowingSettings, before: FollowingState, after: FollowingState, commanded: Numbers, odometry: OdometryColumns,
     out: FollowingColumns,
 ) -> None:  # fmt: skip
-    """Add to the planned motion what brings the robot back onto its plan; without a plan the motion ``asked`` stays."""
+    """Add to the planned motion what brings the robot back onto its plan; without a plan the motion ``commanded`` stays."""
     for i in range(3):
-        out.twist[i] = asked[i]
+        out.twist[i] = commanded[i]
     if not out.mode > 0.0:
         forget_plan(after)
         return
@@ -243,7 +243,7 @@ def following_step(
     out.errors[0], out.errors[1] = c * dx + n * dy, c * dy - n * dx
     out.errors[2] = wrap(out.heading - after.pose[2])
     on = out.feeds_back > 0.0
-    if s.aside:
+    if s.can_left:
         follow_any_way(s, after.errors, after, on, out)
     else:
         follow_by_turning(s, after.errors, after, on, should - div(odometry.turn, s.dt), dx, dy, out)
@@ -274,7 +274,7 @@ class Following(Stage):
 
         speed, turn = SHARE * rig.full_forward_m_s, SHARE * rig.full_turn_rad_s
         self.settings: FollowingSettings = Form(FollowingSettings, along=form, across=form, heading=form).of(
-            aside=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
+            can_left=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
             along=gains(f.along_track, speed),
             across=gains(f.cross_track, speed),
             heading=gains(f.heading, turn),
@@ -289,7 +289,7 @@ class Following(Stage):
             (f"{n}_{part}", unit)
             for n, unit in (
                 ("along_track", "m/s"),
-                ("cross_track", "m/s" if self.settings.aside else "rad/s"),
+                ("cross_track", "m/s" if self.settings.can_left else "rad/s"),
                 ("heading", "rad/s"),
             )
             for part in "pid"

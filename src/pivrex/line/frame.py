@@ -99,7 +99,7 @@ class FrameScratch(Record):
 
     limits: LimitScratch = part()
     wheels: WheelsColumns = part()
-    given: Numbers = of_size("parts", unit="m/s")
+    limited: Numbers = of_size("parts", unit="m/s")
     twist: Numbers = of_size(3)
 
 
@@ -144,10 +144,10 @@ def moved_centre(
 
 
 @kernel
-def given_turn(s: FrameSettings, w: FrameScratch, side: int, point: int, twist: Numbers) -> float:
+def limited_turn(s: FrameSettings, w: FrameScratch, side: int, point: int, twist: Numbers) -> float:
     """Return the turn, in rad/s, that the limits leave of a motion of the robot's centre."""
     limits = s.limits
-    needs, many = limits.needs, len(w.given)
+    needs, many = limits.needs, len(w.limited)
     for k in range(many):
         if needs.steered:
             w.wheels.hub[k] = wheel_need(needs, side, k, twist)
@@ -156,18 +156,18 @@ def given_turn(s: FrameSettings, w: FrameScratch, side: int, point: int, twist: 
     if needs.steered:
         for k in range(len(needs.top)):
             w.wheels.requested[k] = hypot(w.wheels.hub[2 * k], w.wheels.hub[2 * k + 1])
-        fit_hubs(limits, w.limits, side, point, twist, w.wheels, w.given)
+        fit_hubs(limits, w.limits, side, point, twist, w.wheels, w.limited)
     else:
-        fit_speeds(limits, w.limits, side, point, twist, w.wheels.requested, w.given)
+        fit_speeds(limits, w.limits, side, point, twist, w.wheels.requested, w.limited)
     if not limits.clip and limits.first == BOTH:  # all by one factor
         full, left = 0.0, 0.0
         for k in range(many):
             full += abs(w.wheels.hub[k] if needs.steered else w.wheels.requested[k])
-            left += abs(w.given[k])
+            left += abs(w.limited[k])
         return twist[2] * div(left, full) if full > 0.0 else twist[2]
     total = 0.0
     for k in range(many):
-        total += s.turns[side][k] * w.given[k]
+        total += s.turns[side][k] * w.limited[k]
     return total
 
 
@@ -188,14 +188,14 @@ def robot_twist(
     if not hypot(out[0], out[1]) * s.safe[0] + abs(turn) * s.safe[1] > 1.0:
         return
     for _ in range(PASSES):
-        left = given_turn(s, w, side, point, out)
+        left = limited_turn(s, w, side, point, out)
         if abs(left - turn) < DUST_RAD_S:
             break
         moved_centre(s, side, point, is_field, law, ahead, left, out)
 
 
 @kernel
-def frame_asked(
+def requested_frame(
     s: FrameSettings, before: FrameState, after: FrameState, bindings: BindingsColumns, heading: float
 ) -> None:
     """Do what buttons ask for."""
@@ -223,7 +223,7 @@ def frame_step(
     centre.
     """
     now = heading.heading[0] if len(heading.heading) > 0 else 0.0
-    frame_asked(s, before, after, bindings, now)
+    requested_frame(s, before, after, bindings, now)
     is_field, point = after.field, whole(after.point)
     if routine.frame > 0.0:
         is_field, point = routine.frame == OF_FIELD, 0

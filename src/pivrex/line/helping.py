@@ -49,7 +49,7 @@ class HelpingSettings(Record):
         Where the numbers of each begin, and how many they are.
     numbers : (N,)
         In m and rad.
-    aside : flag
+    can_left : flag
         Whether it moves any way.
     p, p_across, p_along : float
         Of the heading, across and along, in 1/s.
@@ -69,7 +69,7 @@ class HelpingSettings(Record):
     first: Wholes = field("helps")
     many: Wholes = field("helps")
     numbers: Numbers = field("numbers")
-    aside: Flag = field()
+    can_left: Flag = field()
     p: Number = field(unit="1/s")
     p_across: Number = field(unit="1/s")
     p_along: Number = field(unit="1/s")
@@ -160,7 +160,7 @@ def keep_line(s: HelpingSettings, since: Numbers, pose: Numbers, out: HelpingCol
     if not abs(out.twist[2]) < TOUCHES:
         return
     forward, left = out.twist[0], out.twist[1]
-    if not s.aside:
+    if not s.can_left:
         turn = -forward * s.bend_across * across * cos(off) + abs(forward) * s.bend_heading * sin(off)
         out.twist[2] = clamp(turn, -s.most_turn, s.most_turn)
         return
@@ -186,12 +186,16 @@ def drive_to(s: HelpingSettings, k: int, since: Numbers, pose: Numbers, out: Hel
     if not away < THERE_M:
         fast = smaller(smaller(s.p_along * away, sqrt(2.0 * s.rise * away)), s.most)
     c, n = cos(pose[2]), sin(pose[2])
-    ahead, aside = c * dx + n * dy, c * dy - n * dx
-    if s.aside:
+    ahead, can_left = c * dx + n * dy, c * dy - n * dx
+    if s.can_left:
         safe = larger(away, 1e-9)
-        out.twist[0], out.twist[1], out.twist[2] = div(fast * ahead, safe), div(fast * aside, safe), turn_back(s, off)
+        out.twist[0], out.twist[1], out.twist[2] = (
+            div(fast * ahead, safe),
+            div(fast * can_left, safe),
+            turn_back(s, off),
+        )
         return
-    bearing = atan2(aside, ahead)
+    bearing = atan2(can_left, ahead)
     if away < NEAR_M:
         bearing, fast = off if s.kind[k] == TO_POSE else 0.0, 0.0
     out.twist[0] = 0.0 if abs(bearing) > AHEAD_RAD else fast * cos(bearing)
@@ -200,13 +204,13 @@ def drive_to(s: HelpingSettings, k: int, since: Numbers, pose: Numbers, out: Hel
 
 @kernel
 def helping_step(
-    s: HelpingSettings, before: HelpingState, after: HelpingState, asked: Numbers, bindings: BindingsColumns, law: LawColumns,
+    s: HelpingSettings, before: HelpingState, after: HelpingState, commanded: Numbers, bindings: BindingsColumns, law: LawColumns,
     odometry: OdometryColumns, out: HelpingColumns,
 ) -> None:  # fmt: skip
     """Help as a button asks, but not while another than the controls asks for the motion."""
     which = 0.0 if law.entered else bindings.value[s.help]
     for i in range(3):
-        out.twist[i] = asked[i]
+        out.twist[i] = commanded[i]
         after.since[i] = odometry.pose[i] if which != before.which else before.since[i]
     if which != 0.0 or before.which != 0.0:
         out.target = nan
@@ -239,7 +243,7 @@ class Helping(Stage):
             first=np.cumsum([0, *many])[:-1],
             many=many,
             numbers=[v for own in numbers for v in own],
-            aside=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
+            can_left=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
             p=f.heading.p, p_across=f.cross_track.p, p_along=f.along_track.p,
             rise=f.acceleration_m_s2, turn_rise=0.7 * f.turn_rise_rad_s2,
             most=SHARE * rig.full_forward_m_s, most_turn=SHARE * rig.full_turn_rad_s,

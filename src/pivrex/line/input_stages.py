@@ -90,9 +90,9 @@ def truth_form(rig: Rig) -> Form:
     """Return how the columns of what is true stand."""
     return Form(
         TruthRow,
-        bodies=rig.has_real_body,
+        bodies=rig.has_realistic_physics,
         leaning=rig.may_lean,
-        tyres=len(rig.chassis.wheels) if rig.has_real_body else 0,
+        tyres=len(rig.chassis.wheels) if rig.has_realistic_physics else 0,
     )
 
 
@@ -134,7 +134,7 @@ def truth_columns(rig: Rig) -> tuple[Column, ...]:
     """Return the columns of what is true of the simulated robot: of one with realistic physics also its battery's voltage, for how long its
     electronics still start again, how far it leans forward if it can, how fast each tyre slides over the floor, and the load on each wheel.
     """
-    if not rig.has_real_body:
+    if not rig.has_realistic_physics:
         return named("truth", *TRUTH)
     wheels = [plain(w.name) for w in rig.chassis.wheels]
     slips, loads = ([(f"{w}_{what}", unit) for w in wheels] for what, unit in (("slip", "m/s"), ("load", "N")))

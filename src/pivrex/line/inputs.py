@@ -24,7 +24,7 @@ class Inputs:
         All that listens to a channel in addition to the law.
     calibrated : tuple of str
         The sources with a calibration of their own, in the order of the rig's sources.
-    asked : tuple of str or None
+    requested : tuple of str or None
         The names of the bindings' columns, once they are known.
     """
 
@@ -42,7 +42,7 @@ class Inputs:
         self.names = tuple(plain(c if s == "chosen" else f"{s}.{c}") for s, c in self.wanted)
         self.patches: tuple[Patch, ...] = tuple(p for p in patches if p.action is not None)
         self.calibrated = tuple(name for name, source in rig.sources.items() if source.axes)
-        self.asked: tuple[str, ...] | None = None
+        self.requested: tuple[str, ...] | None = None
 
     def at(self, source: str, channel: str) -> int:
         """Return the place of a reading."""

@@ -121,7 +121,7 @@ def kinematics_of(chassis: Chassis, upside_down: bool = False) -> Kinematics:
     disagree = np.eye(len(needs)) - needs @ forward
     slide[np.abs(slide) < 1e-12] = 0.0
     disagree[np.abs(disagree) < 1e-12] = 0.0
-    if geometry.drags:  # nothing is asked that would drag a tyre
+    if geometry.drags:  # nothing is requested that would drag a tyre
         clean = geometry.clean_upside_down if upside_down else geometry.clean
         inverse, hubs = inverse @ clean, hubs @ clean if hubs is not None else None
     return Kinematics(inverse, forward, disagree, slide, hubs)
@@ -235,15 +235,15 @@ def wheels_step(
     """
     side = side_of(heading)
     for k in range(len(s.top)):
-        given = routine.share[k] * s.top[k]
+        of_top = routine.share[k] * s.top[k]
         if s.steered:
             for i in range(2):
-                own = given * s.ahead[k][i] if routine.raw > 0.0 else wheel_need(s, side, 2 * k + i, twist)
+                own = of_top * s.ahead[k][i] if routine.raw > 0.0 else wheel_need(s, side, 2 * k + i, twist)
                 out.hub[2 * k + i] = own
             out.requested[k] = hypot(out.hub[2 * k], out.hub[2 * k + 1])
         else:
-            asked = bench[k] if motors > 0 else wheel_need(s, side, k, twist)
-            out.requested[k] = given if routine.raw > 0.0 else asked
+            need = bench[k] if motors > 0 else wheel_need(s, side, k, twist)
+            out.requested[k] = of_top if routine.raw > 0.0 else need
 
 
 def needs_of(rig: Rig) -> Needs:
@@ -291,22 +291,22 @@ class Wheels(Stage):
         return equation(self._rig.chassis, tick.w, upside_down=bool(tick.get("heading", "upside_down")))
 
     def phrases(self, tick: WheelTick) -> list[str]:
-        asked = tick("wheels", f"{tick.column}_requested")
+        requested = tick("wheels", f"{tick.column}_requested")
         if tick.by_motion and not self._rig.is_bench:
             wheel = self._rig.chassis.wheels[tick.w]
             if self.settings.steered and wheel.steered:
-                return [f"{asked:.2f} m/s"]
-            return [f"{self._equation(tick)} = {asked:.2f} m/s"]
-        return [] if tick.by_stick else [tick.speed(asked)]
+                return [f"{requested:.2f} m/s"]
+            return [f"{self._equation(tick)} = {requested:.2f} m/s"]
+        return [] if tick.by_stick else [tick.speed(requested)]
 
     def rungs(self, tick: WheelTick) -> list[Rung]:
         if self._rig.is_bench:
             return []
-        asked = tick("wheels", f"{tick.column}_requested")
+        requested = tick("wheels", f"{tick.column}_requested")
         forward, left, turn = (tick(self._stage, n) for n in ("forward", "left", "turn"))
-        aside = f" left {left:+.3f}" if self._rig.law.kind == "planar" else ""
+        sideways = f" left {left:+.3f}" if self._rig.law.kind == "planar" else ""
         text = (
-            f"{tick.wheel} = {self._equation(tick)} with forward {forward:+.3f}{aside} m/s, "
-            f"turn {turn:+.3f} rad/s → {asked:+.3f} m/s"
+            f"{tick.wheel} = {self._equation(tick)} with forward {forward:+.3f}{sideways} m/s, "
+            f"turn {turn:+.3f} rad/s → {requested:+.3f} m/s"
         )
         return [Rung("wheel", text, f"chassis.wheels.{tick.w}.x")]

@@ -58,7 +58,7 @@ class Mark(NamedTuple):
         What each is, with its unit.
     across : (M, 3) float64
         How each changes with x, y (m) and heading (rad).
-    measured, believed : (M,) float64
+    measured, estimated : (M,) float64
         In m or rad.
     variance : (M,) float64
     """
@@ -67,7 +67,7 @@ class Mark(NamedTuple):
     names: tuple[str, ...]
     across: Floats
     measured: Floats
-    believed: Floats
+    estimated: Floats
     variance: Floats
 
 
@@ -171,7 +171,7 @@ def touched(rig: Rig, field: Field | None, pose: Floats, within_m: float) -> str
             mark = wall_mark(rig, field, pose, side)
         except NoMarkError:
             continue
-        gap = abs(float(mark.measured[0] - mark.believed[0]))
+        gap = abs(float(mark.measured[0] - mark.estimated[0]))
         if gap < nearest:
             best, nearest = side, gap
     return best
@@ -189,11 +189,11 @@ def take(stage: Odometry, own: OdometryState, mark: Mark) -> tuple[OdometryState
     """
     before, said = own.pose.copy(), []
     for k, name in enumerate(mark.names):
-        believed = float(mark.believed[k] + mark.across[k] @ (own.pose - before))
-        off = float(mark.measured[k]) - believed
+        estimated = float(mark.estimated[k] + mark.across[k] @ (own.pose - before))
+        off = float(mark.measured[k]) - estimated
         own, gain, expected = stage.updated(own, mark.across[k], off, float(mark.variance[k]))
         what, _, unit = name.rpartition(" ")
-        shown = [np.degrees(v) if unit == "deg" else v for v in (mark.measured[k], believed)]
+        shown = [np.degrees(v) if unit == "deg" else v for v in (mark.measured[k], estimated)]
         digits = 1 if unit == "deg" else 3
         if abs(off) > FITS * np.sqrt(expected) + (0.1 if unit == "deg" else 0.15):
             raise NoMarkError(

@@ -10,7 +10,7 @@ from pivrex.kernels.subset import kernel
 from pivrex.line.bindings import BindingsColumns, column_of
 from pivrex.line.inputs import Inputs
 from pivrex.line.kinematics import kinematics_of
-from pivrex.line.laws import LAWS, asked_by_law
+from pivrex.line.laws import LAWS, requested_by_law
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Floats, Fractions, Rung, Stage, named
 from pivrex.line.wheel_tick import NOTHING, WheelTick, turning
@@ -142,13 +142,13 @@ def with_buttons(s: LawSettings, full: Numbers, slow: float, bindings: BindingsC
     speed = abs(pivot) * 0.5 * (full[0] * slow)
     about = s.pivots[0] if pivot > 0.0 else -s.pivots[1]
     for i in range(3):
-        asked = bindings.value[s.forward + i] * (full[i] * slow)
+        requested = bindings.value[s.forward + i] * (full[i] * slow)
         if i == 0:
-            asked += speed
+            requested += speed
         if i == 2:
-            asked += speed * about
+            requested += speed * about
         if twist[i] == 0.0:
-            twist[i] = asked
+            twist[i] = requested
 
 
 @kernel
@@ -158,7 +158,7 @@ def law_step(
     """Turn the functions' fractions into a twist, at the speed level of now; where buttons ask for a motion, that."""
     after.level = next_level(s, before.level, bindings)
     level = whole(after.level)
-    forward, left, turn = asked_by_law(s.law, rate.value)
+    forward, left, turn = requested_by_law(s.law, rate.value)
     out.full[0], out.full[1], out.full[2] = full_speeds(s, level, forward, left, turn)
     slow = bindings.value[s.slow] if s.slow >= 0 else 1.0
     for i in range(3):
@@ -234,7 +234,7 @@ class Law(Stage):
 
     def function(self, fractions: Floats) -> Floats:
         """Return what fractions of the functions, (C,), mean: forward, left, turn as fractions of full, (3,)."""
-        return np.array(asked_by_law(int(self.settings.law), fractions.tolist()))
+        return np.array(requested_by_law(int(self.settings.law), fractions.tolist()))
 
     def full_of(self, function: str, level: int) -> tuple[float, str]:
         """Return what a fraction of 1 of a function means at a level, and its unit: m/s, deg/s of a turn, rpm on a bench."""
@@ -278,8 +278,8 @@ class Law(Stage):
             return True
         if any(abs(v) >= NOTHING for v in tick.terms.values()):
             return any(tick.get("bindings", n) for n in ("brake", "coast"))
-        asked = any(tick.get("bindings", n) for n in ("forward", "left", "turn", "pivot", "brake", "coast"))
-        return bool(asked)
+        requested = any(tick.get("bindings", n) for n in ("forward", "left", "turn", "pivot", "brake", "coast"))
+        return bool(requested)
 
     def _shares(self, tick: WheelTick) -> str:
         """Name what makes it slower than full: the level and a slow button."""
@@ -304,11 +304,11 @@ class Law(Stage):
         twist = np.array([tick("law", n) for n, _ in TWIST])
         others.append(("button", self._along(tick, twist) - sum(tick.terms.values())))
         others = [(f, v) for f, v in others if abs(v) >= SHOWN]
-        asked = tick("wheels", f"{tick.column}_requested")
+        requested = tick("wheels", f"{tick.column}_requested")
         total = f"{self._shares(tick)}{main + 0.0:.2f} m/s" + "".join(
             f" {'+' if v > 0 else '-'} {f} {abs(v):.2f}" for f, v in others
         )
-        return [total] + ([f"{asked:.2f} m/s"] if others or abs(asked - main) >= SHOWN else [])
+        return [total] + ([f"{requested:.2f} m/s"] if others or abs(requested - main) >= SHOWN else [])
 
     def _motion(self, tick: WheelTick, digits: int) -> str:
         sign = "+" if digits == 3 else ""

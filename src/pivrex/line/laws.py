@@ -14,9 +14,9 @@ __all__ = [
     "TANK",
     "TRIGGERS",
     "arcade",
-    "asked_by_law",
     "one_at_a_time",
     "planar",
+    "requested_by_law",
     "tank",
     "triggers",
 ]
@@ -67,7 +67,7 @@ def planar(forward: float, sideways: float, turn: float) -> tuple[float, float, 
 
 
 @kernel
-def asked_by_law(law: int, channels: Numbers) -> tuple[float, float, float]:
+def requested_by_law(law: int, channels: Numbers) -> tuple[float, float, float]:
     """Return what a law makes of the functions' fractions: forward, left, turn as fractions of full; none of it on a bench."""
     if law == EACH:
         return 0.0, 0.0, 0.0
@@ -85,7 +85,7 @@ def one_at_a_time(law: int, channels: Numbers) -> None:
     """Let the weaker of moving and turning rest, as fractions of full; moving goes on where both are alike. Writes the functions'
     fractions.
     """
-    forward, left, turn = asked_by_law(law, channels)
+    forward, left, turn = requested_by_law(law, channels)
     moves = hypot(forward, left) >= abs(turn)
     if law == TANK:
         channels[0] = forward if moves else -turn

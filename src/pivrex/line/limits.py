@@ -27,8 +27,17 @@ from pivrex.line.wheel_tick import NOTHING, WheelTick
 from pivrex.rig.rig import Rig
 
 __all__ = [
-    "LimitScratch", "LimitSettings", "Limits", "LimitsColumns", "asked_and_given", "fit_hubs", "fit_speeds", "give_way", "limits_step",
-    "settings_of", "turning_points",
+    "LimitScratch",
+    "LimitSettings",
+    "Limits",
+    "LimitsColumns",
+    "fit_hubs",
+    "fit_speeds",
+    "give_way",
+    "limits_step",
+    "requested_and_limited",
+    "settings_of",
+    "turning_points",
 ]  # fmt: skip
 
 _TINY = 1e-300
@@ -93,11 +102,11 @@ def turning_points(rig: Rig) -> Floats:
 
 
 @kernel
-def too_much(s: Needs, asked: Numbers) -> float:
+def too_much(s: Needs, requested: Numbers) -> float:
     """Return how many times too fast the wheel that is asked for most is, at least 1, from the wheels' speeds."""
     most = 1.0
     for k in range(len(s.top)):
-        most = larger(most, div(abs(asked[k]), s.top[k]))
+        most = larger(most, div(abs(requested[k]), s.top[k]))
     return most
 
 
@@ -146,33 +155,40 @@ def give_way(kept: Numbers, yielding: Numbers, top: Numbers, wheels: int, each: 
 
 
 @kernel
-def split(s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, asked: Numbers) -> None:
+def split(s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, requested: Numbers) -> None:
     """Split what a motion asks of the wheels into what is kept and what gives way: moving of the turning point, and turning about it."""
     mirror = -1.0 if side == 1 else 1.0
     turn = twist[2]
     w.twist[0], w.twist[1], w.twist[2] = turn * (mirror * s.points[point][1]), -(turn * s.points[point][0]), turn
     for k in range(len(w.kept)):
         turning = wheel_need(s.needs, side, k, w.twist)
-        w.kept[k] = asked[k] - turning if s.first == TURNING else turning
-        w.yielding[k] = turning if s.first == TURNING else asked[k] - turning
+        w.kept[k] = requested[k] - turning if s.first == TURNING else turning
+        w.yielding[k] = turning if s.first == TURNING else requested[k] - turning
 
 
 @kernel
 def fit_parts(
-    s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, asked: Numbers, each: int, given: Numbers
+    s: LimitSettings,
+    w: LimitScratch,
+    side: int,
+    point: int,
+    twist: Numbers,
+    requested: Numbers,
+    each: int,
+    limited: Numbers,
 ) -> None:
     """Write what wheels can of what is asked where one part of the motion gives way first: moving keeps the speed of the path when
     turning gives way first, and the other way round.
     """
-    split(s, w, side, point, twist, asked)
+    split(s, w, side, point, twist, requested)
     k, share = give_way(w.kept, w.yielding, s.needs.top, len(s.needs.top), each)
     for i in range(len(w.kept)):
-        given[i] = without_dust(w.kept[i] * k + w.yielding[i] * share, DUST_M_S)
+        limited[i] = without_dust(w.kept[i] * k + w.yielding[i] * share, DUST_M_S)
 
 
 @kernel
 def fit_speeds(
-    s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, asked: Numbers, given: Numbers
+    s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, requested: Numbers, limited: Numbers
 ) -> None:
     """Write what wheels can of the surface speeds that are asked for, in m/s.
 
@@ -181,18 +197,18 @@ def fit_speeds(
     top = s.needs.top
     if s.clip:
         for k in range(len(top)):
-            given[k] = clamp(asked[k], -top[k], top[k])
+            limited[k] = clamp(requested[k], -top[k], top[k])
     elif s.first == BOTH:
-        most = too_much(s.needs, asked)
+        most = too_much(s.needs, requested)
         for k in range(len(top)):
-            given[k] = div(asked[k], most)
+            limited[k] = div(requested[k], most)
     else:
-        fit_parts(s, w, side, point, twist, asked, 1, given)
+        fit_parts(s, w, side, point, twist, requested, 1, limited)
 
 
 @kernel
 def fit_hubs(
-    s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, wheels: WheelsColumns, given: Numbers
+    s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, wheels: WheelsColumns, limited: Numbers
 ) -> None:
     """Write what steered wheels can of the velocity vectors that are asked for; one that is cut keeps its direction."""
     top = s.needs.top
@@ -200,9 +216,9 @@ def fit_hubs(
         most = too_much(s.needs, wheels.requested)
         for k in range(len(top)):
             own = larger(div(wheels.requested[k], top[k]), 1.0) if s.clip else most
-            given[2 * k], given[2 * k + 1] = div(wheels.hub[2 * k], own), div(wheels.hub[2 * k + 1], own)
+            limited[2 * k], limited[2 * k + 1] = div(wheels.hub[2 * k], own), div(wheels.hub[2 * k + 1], own)
     else:
-        fit_parts(s, w, side, point, twist, wheels.hub, 2, given)
+        fit_parts(s, w, side, point, twist, wheels.hub, 2, limited)
 
 
 @kernel
@@ -225,19 +241,19 @@ def limits_step(
 _ASK, _FIT = Call(wheels_step, ("out",)), Call(limits_step, ("out",))
 
 
-def asked_and_given(settings: LimitSettings, twist: Floats) -> tuple[Floats, Floats]:
+def requested_and_limited(settings: LimitSettings, twist: Floats) -> tuple[Floats, Floats]:
     """Return what a twist, (3,), asks of wheels and what they can of it: surface speeds, (W,), or velocity vectors, (W, 2), in m/s."""
     needs = settings.needs
     count = len(needs.top)
     sizes = {"wheels": count, "hubs": 2 * count if needs.steered else 0}
     upright = Form(HeadingColumns, gyros=0, sides=0).start()
-    wheels, given = Form(WheelsColumns, **sizes).start(), Form(LimitsColumns, **sizes).start()
+    wheels, out = Form(WheelsColumns, **sizes).start(), Form(LimitsColumns, **sizes).start()
     twist = np.asarray(twist, np.float64)
     _ASK((), needs, twist, upright, Form(RoutineColumns, wheels=count, arms=0).start(), np.zeros(0), 0, wheels)
-    _FIT((), settings, Form(LimitScratch, parts=needs.maps.shape[1]).start(), twist, upright, 0.0, wheels, given)
+    _FIT((), settings, Form(LimitScratch, parts=needs.maps.shape[1]).start(), twist, upright, 0.0, wheels, out)
     if needs.steered:
-        return wheels.hub.reshape(-1, 2), given.hub.reshape(-1, 2)
-    return wheels.requested, given.limited
+        return wheels.hub.reshape(-1, 2), out.hub.reshape(-1, 2)
+    return wheels.requested, out.limited
 
 
 class Limits(Stage):
@@ -267,7 +283,7 @@ class Limits(Stage):
         return [f"! limited to {tick.speed(tick('limits', f'{tick.column}_limited'))}"]
 
     def rungs(self, tick: WheelTick) -> list[Rung]:
-        asked, given, lost = (
+        requested, limited, lost = (
             tick("wheels", f"{tick.column}_requested"),
             tick("limits", f"{tick.column}_limited"),
             tick("limits", f"{tick.column}_lost"),
@@ -275,8 +291,8 @@ class Limits(Stage):
         rule = self._rig.limits
         first = "" if rule.first == "both" else f", {rule.first} is reduced first"
         asks, has, top = (
-            tick.speed(asked, 3, "+"),
-            tick.speed(given, 3, "+"),
+            tick.speed(requested, 3, "+"),
+            tick.speed(limited, 3, "+"),
             tick.speed(self.settings.needs.top[tick.w]),
         )
         text = f"{asks}, {rule.fit}{first}, top {top} → {has}"

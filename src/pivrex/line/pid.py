@@ -55,8 +55,8 @@ def pid(s: PidSettings, k: int, missed: float, error: float, rate: float, dt: fl
     if s.i[k] != 0.0:
         summed = missed + error * dt
     wanted = s.p[k] * error + s.i[k] * summed - s.d[k] * rate
-    given = clamp(wanted, -s.largest[k], s.largest[k])
-    return given, summed if given == wanted else missed
+    limited = clamp(wanted, -s.largest[k], s.largest[k])
+    return limited, summed if limited == wanted else missed
 
 
 class LoopSettings(Record):

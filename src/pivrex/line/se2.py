@@ -35,9 +35,9 @@ def displaced(heading: float, forward: float, left: float, turn: float) -> tuple
     a, b = 1.0, 0.5 * turn
     if not abs(turn) < SMALL_RAD:
         a, b = div(sin(turn), turn), div(1.0 - cos(turn), turn)
-    ahead, aside = a * forward - b * left, b * forward + a * left
+    ahead, sideways = a * forward - b * left, b * forward + a * left
     c, s = cos(heading), sin(heading)
-    return c * ahead - s * aside, s * ahead + c * aside
+    return c * ahead - s * sideways, s * ahead + c * sideways
 
 
 @kernel

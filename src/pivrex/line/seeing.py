@@ -117,10 +117,10 @@ def ray(f: Scenery, x: float, y: float, c: float, s: float) -> float:
     for k in range(len(f.rounds)):
         to_x, to_y = f.rounds[k][0] - x, f.rounds[k][1] - y
         middle = to_x * c + to_y * s
-        aside = to_x * to_x + to_y * to_y - middle * middle
+        miss = to_x * to_x + to_y * to_y - middle * middle
         square = f.rounds[k][2] * f.rounds[k][2]
-        half = sqrt(larger(square - aside, 0.0))
-        if aside <= square and middle + half > 0.0:
+        half = sqrt(larger(square - miss, 0.0))
+        if miss <= square and middle + half > 0.0:
             distance = smaller(distance, larger(middle - half, 0.0))
     return distance
 

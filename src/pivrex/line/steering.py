@@ -141,8 +141,8 @@ def steering_step(
         after.target[k], after.angle[k] = out.target[k], angle
         i = s.steers[k]
         if i >= 0:
-            given, missed = pid(s.loop, i, before.missed[i], out.target[k] - angle, div(angle - last, s.dt), s.dt)
-            out.drive[i], after.missed[i] = without_dust(given * s.per_top[i], DUST), missed
+            output, missed = pid(s.loop, i, before.missed[i], out.target[k] - angle, div(angle - last, s.dt), s.dt)
+            out.drive[i], after.missed[i] = without_dust(output * s.per_top[i], DUST), missed
             if clock.stopped:
                 out.drive[i], after.missed[i] = 0.0, 0.0
 
@@ -205,11 +205,11 @@ class Steering(Stage):
         if not self._rig.chassis.wheels[tick.w].steered:
             return []
         target, angle = self._angles(tick)
-        given, speed = tick("limits", f"{tick.column}_limited"), tick("steering", f"{tick.column}_speed")
+        output, speed = tick("limits", f"{tick.column}_limited"), tick("steering", f"{tick.column}_speed")
         parts = [f"to {target:.0f} deg, points {angle:.0f} deg"]
         if tick("steering", f"{tick.column}_way") < 0:
             parts[0] += ", reversed"
-        if abs(abs(speed) - given) > NOTHING:
+        if abs(abs(speed) - output) > NOTHING:
             share = tick("steering", f"{tick.column}_share")
             parts[0] += f", cosine {share:.2f}" if share < 1 else ""
         return [f"{parts[0]}: {speed:.2f} m/s"]

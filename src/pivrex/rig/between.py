@@ -118,7 +118,7 @@ def _bench_mistakes(rig: RigTables) -> list[tuple[str, str]]:
         (key, "needs wheels on the floor, but the rig has no [chassis]; leave it out")
         for key, there in (
             ("steering", rig.steering is not None), ("correction", rig.correction is not None), ("gyro", rig.gyro is not None),
-            ("upside_down", rig.upside_down is not None), ("sensors", bool(rig.sensors)), ("body", rig.has_real_body),
+            ("upside_down", rig.upside_down is not None), ("sensors", bool(rig.sensors)), ("body", rig.has_realistic_physics),
         )
         if there
     ]  # fmt: skip
@@ -172,12 +172,12 @@ def _law_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     if rig.law.kind == "planar":
         wanted["sideways"] = (0.0, 1.0, 0.0)
     for function, twist in wanted.items():
-        asked = np.array(twist)
-        got = geometry.followed(asked)
+        requested = np.array(twist)
+        got = geometry.followed(requested)
         # a law that does not speak of sideways leaves it to the chassis: a driven axle off the centre turns about itself
         part = slice(None) if rig.law.kind == "planar" else [0, 2]
-        if not np.allclose(got[part], asked[part], rtol=0, atol=1e-6):
-            motion = impossible_motion(asked)
+        if not np.allclose(got[part], requested[part], rtol=0, atol=1e-6):
+            motion = impossible_motion(requested)
             reason = (
                 "its wheels only roll straight ahead"
                 if rig.chassis.shape == "two-sided"

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from pivrex.errors import Mistake, RigError, UnitError
 from pivrex.files import resolved, write_atomically
-from pivrex.rig.new_robot import Wishes
+from pivrex.rig.new_robot import NewRobot
 from pivrex.rig.new_robot_text import workspace_text, written
 from pivrex.rig.read import read_text, rig_text
 from pivrex.rig.rig import Rig
@@ -45,7 +45,7 @@ def foreign(folder: Path) -> str:
     )
 
 
-def begin(folder: Path, wishes: Wishes, copy: Path | None = None) -> Path:
+def begin(folder: Path, robot: NewRobot, copy: Path | None = None) -> Path:
     """Make a workspace if there is none, and in it the robot that is wished for, or a copy of another under its name.
 
     Returns
@@ -60,9 +60,9 @@ def begin(folder: Path, wishes: Wishes, copy: Path | None = None) -> Path:
     SaveError, OSError
         If something cannot be written.
     """
-    text = copied(copy, wishes.name) if copy is not None else written(wishes)
+    text = copied(copy, robot.name) if copy is not None else written(robot)
     rigs = folder / "rigs"
-    path = file_of(wishes.name, rigs)
+    path = file_of(robot.name, rigs)
     read_text(text, path, Rig)
     rigs.mkdir(parents=True, exist_ok=True)
     for name in ("routines", "inputs"):

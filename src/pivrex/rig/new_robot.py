@@ -20,7 +20,7 @@ __all__ = [
     "SOURCES",
     "TWO_SIDED",
     "WHEELS",
-    "Wishes",
+    "NewRobot",
     "laws_of",
     "read_names",
     "read_sizes",
@@ -105,7 +105,7 @@ def laws_of(wheels: str) -> dict[str, str]:
 
 
 @dataclass(frozen=True)
-class Wishes:
+class NewRobot:
     """What someone wants of a robot.
 
     Attributes
@@ -166,11 +166,11 @@ def read_sizes(text: str) -> tuple[float, ...]:
     return found
 
 
-def read_names(text: str, wishes: Wishes) -> tuple[str, ...]:
+def read_names(text: str, robot: NewRobot) -> tuple[str, ...]:
     """Read the names of the attachments as they are typed: one for each, with commas between. Raises `UnitError`."""
     names = tuple(word.strip() for word in text.split(","))
-    if len(names) != len(wishes.carried):
-        raise UnitError(f"write {len(wishes.carried)} names with commas between, for {', '.join(wishes.carried)}")
+    if len(names) != len(robot.carried):
+        raise UnitError(f"write {len(robot.carried)} names with commas between, for {', '.join(robot.carried)}")
     for k, name in enumerate(names):
         if not re.fullmatch(r"[A-Za-z][A-Za-z0-9 _-]*", name):
             raise UnitError(f'"{name}" is no name: it begins with a letter, and has letters, digits and spaces')

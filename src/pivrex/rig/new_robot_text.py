@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from math import cos, pi, sin
 
-from pivrex.rig.new_robot import BENCH, LAWS, ROBOT_LINE, TWO_SIDED, WHEELS, Wishes
+from pivrex.rig.new_robot import BENCH, LAWS, ROBOT_LINE, TWO_SIDED, WHEELS, NewRobot
 from pivrex.rig.quantities import quoted
 
 __all__ = ["workspace_text", "written"]
@@ -34,14 +34,14 @@ heading = "0 deg"
 """
 
 
-def written(wishes: Wishes) -> str:
+def written(robot: NewRobot) -> str:
     """Write the rig that is wished for: commented, and without mistakes."""
-    robot = [] if wishes.wheels == BENCH else [_chassis(wishes), _body(wishes)]
-    parts = [_head(wishes), *robot, _loops(wishes), _motors(wishes), _driver(wishes), _beside(wishes)]
+    body = [] if robot.wheels == BENCH else [_chassis(robot), _body(robot)]
+    parts = [_head(robot), *body, _loops(robot), _motors(robot), _driver(robot), _beside(robot)]
     return "\n".join(part for part in parts if part)
 
 
-def _head(w: Wishes) -> str:
+def _head(w: NewRobot) -> str:
     about = WHEELS[w.wheels].partition(";")[0]
     lines = [
         f"# {w.name}. Edit by hand as you like: comments and order survive a save. Measure what is marked (measure).",
@@ -54,7 +54,7 @@ def _head(w: Wishes) -> str:
     return "\n".join(lines)
 
 
-def _wheels(w: Wishes) -> list[tuple[str, list[str]]]:
+def _wheels(w: NewRobot) -> list[tuple[str, list[str]]]:
     """Each wheel with what its table says in addition to its name and radius."""
     length, _, _, track = w.all_sizes
     base = 190 * length / 260  # wheels a little inside of the body
@@ -102,12 +102,12 @@ def _mm(value: float) -> str:
     return f"{round(value, 2) + 0.0:g} mm"
 
 
-def _measure(w: Wishes) -> str:
+def _measure(w: NewRobot) -> str:
     """Say that a size is still to be measured, where no one has said it."""
     return "" if w.sizes else " (measure)"
 
 
-def _chassis(w: Wishes) -> str:
+def _chassis(w: NewRobot) -> str:
     length, width, wheel, _ = w.all_sizes
     size = f"length = {quoted(_mm(length))}"
     lines = ["[chassis]", f"{size:<26}# of the body{_measure(w)}", f"width = {quoted(_mm(width))}", ""]
@@ -122,7 +122,7 @@ def _chassis(w: Wishes) -> str:
     return "\n".join(lines)
 
 
-def _body(w: Wishes) -> str:
+def _body(w: NewRobot) -> str:
     lines = [
         '[body]                    # how the simulated robot moves; kind = "ideal" takes every fault away',
         'kind = "realistic"',
@@ -145,7 +145,7 @@ def _body(w: Wishes) -> str:
     return "\n".join(lines)
 
 
-def _loops(w: Wishes) -> str:
+def _loops(w: NewRobot) -> str:
     if "encoders" not in w.extras:
         return ""
     gains = "Chassis (3) changes them" if w.wheels == BENCH else "Heading finds quicker gains"
@@ -182,7 +182,7 @@ def _output(kind: str, at: int) -> list[str]:
 _PINS = {"duty": 1, "servo": 1, "magnitude": 2, "two pins": 2, "three pins": 3}
 
 
-def _motors(w: Wishes) -> str:
+def _motors(w: NewRobot) -> str:
     lines = ["# --- motors " + "-" * 87, ""]
     pin = 2
     for number, (name, _) in enumerate(_wheels(w), 1):
@@ -231,7 +231,7 @@ _READS = {
 }  # fmt: skip
 
 
-def _driver(w: Wishes) -> str:
+def _driver(w: NewRobot) -> str:
     lines = [
         "# --- the driver's side " + "-" * 76,
         "",
@@ -282,7 +282,7 @@ _CARRIED: dict[str, tuple[tuple[str, ...], bool, tuple[tuple[str, str], ...]]] =
 _LETTERS = {"F": "forward 50 %", "B": "back 50 %", "L": "turn left 40 %", "R": "turn right 40 %", "S": "brake"}
 
 
-def _beside(w: Wishes) -> str:
+def _beside(w: NewRobot) -> str:
     lines: list[str] = []
     pin = 30
     bound: list[tuple[str, str]] = []
@@ -304,7 +304,7 @@ def _beside(w: Wishes) -> str:
     return "\n".join(lines + _sources(w))
 
 
-def _sources(w: Wishes) -> list[str]:
+def _sources(w: NewRobot) -> list[str]:
     lines: list[str] = []
     usb = f'wire = {{ kind = "serial", port = {quoted(w.port)}, baud = 115200 }}'
     if "stick on a serial line" in w.sources:

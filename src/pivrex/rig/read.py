@@ -20,7 +20,7 @@ from pivrex.rig.base import Table
 from pivrex.rig.field import Field, Workspace
 from pivrex.rig.place import find_places
 from pivrex.rig.quantities import quoted
-from pivrex.rig.recovery import follows, mend
+from pivrex.rig.recovery import follows, recover
 from pivrex.rig.renamed import with_new_keys, with_new_places
 from pivrex.rig.rig import Rig
 from pivrex.rig.schema import Loc, field_at, walk
@@ -96,15 +96,15 @@ def _checked(data: dict[str, Any], model: type[T]) -> tuple[T | None, dict[Loc, 
             return model.model_validate(data), found
         except ValidationError as problem:
             data = deepcopy(data)
-            mended, doubtful = False, set(tainted)
+            recovered, doubtful = False, set(tainted)
             for error in problem.errors(include_url=False):
                 loc = _in_file(error["loc"], data)
                 if error["type"].startswith("union_tag_invalid"):
                     loc = (*loc, "kind")
                 if not follows(loc, doubtful):
                     found.setdefault(loc, _sentence(error, loc, model))
-                mended |= mend(data, loc, error, model, tainted)
-            if not mended:
+                recovered |= recover(data, loc, error, model, tainted)
+            if not recovered:
                 break
     return None, found
 

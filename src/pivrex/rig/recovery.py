@@ -10,7 +10,7 @@ from pydantic_core import ErrorDetails
 
 from pivrex.rig.schema import Loc, field_at
 
-__all__ = ["follows", "mend"]
+__all__ = ["follows", "recover"]
 
 
 def follows(loc: Loc, tainted: set[Loc]) -> bool:
@@ -26,7 +26,7 @@ def follows(loc: Loc, tainted: set[Loc]) -> bool:
     return loc[-1:] == ("wheels",) or (nameless and (loc == ("motors",) or "wheels" in loc))
 
 
-def mend(data: Any, loc: Loc, error: ErrorDetails, model: type[BaseModel], tainted: set[Loc]) -> bool:
+def recover(data: Any, loc: Loc, error: ErrorDetails, model: type[BaseModel], tainted: set[Loc]) -> bool:
     """Take a wrong key out of ``data``, or put an example in its place if it is needed; False if neither helps."""
     at = data
     for part in loc[:-1]:
@@ -39,10 +39,12 @@ def mend(data: Any, loc: Loc, error: ErrorDetails, model: type[BaseModel], taint
         tainted.add(loc[:-1])
         at.pop(last)
         return True
-    return bool(loc) and isinstance(at, dict) and _mend_table(at, loc, error, model, tainted)
+    return bool(loc) and isinstance(at, dict) and _recover_table(at, loc, error, model, tainted)
 
 
-def _mend_table(at: dict[Any, Any], loc: Loc, error: ErrorDetails, model: type[BaseModel], tainted: set[Loc]) -> bool:
+def _recover_table(
+    at: dict[Any, Any], loc: Loc, error: ErrorDetails, model: type[BaseModel], tainted: set[Loc]
+) -> bool:
     last, context = loc[-1], error.get("ctx", {})
     tags = str(context.get("expected") or context.get("expected_tags") or "").split("'")[1::2]
     field = field_at(model, loc, at.get("kind"))

@@ -225,14 +225,14 @@ class RigTables(Table):
         return self.law.kind == "planar" and self.shaping.direction == "kept"
 
     @property
-    def has_real_body(self) -> bool:
+    def has_realistic_physics(self) -> bool:
         """Whether the simulated robot has mass, motors, a battery and tyres."""
         return self.body is not None and self.body.kind == "realistic"
 
     @property
     def may_lean(self) -> bool:
         """Whether its body leans in what it does: it balances, or tyres that hold turn it over before they slide."""
-        if not self.has_real_body or self.body is None:
+        if not self.has_realistic_physics or self.body is None:
             return False
         places = [w.x_m for w in self.chassis.wheels] + [c.x_m for c in self.chassis.casters]
         near = min(max(places) - self.chassis.mass_centre.x_m, self.chassis.mass_centre.x_m - min(places))

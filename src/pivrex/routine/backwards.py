@@ -40,7 +40,7 @@ def backwards(program: Program, rig: Rig, play: Play) -> str:
     Ways are as long as the robot believes that they were; decisions, repeats and own moves are dissolved into what was done.
     Attachments stay as they are, and nothing waits.
     """
-    x, y, heading = (float(v) for v in play.believed[-1])
+    x, y, heading = (float(v) for v in play.estimated[-1])
     head = [f"# {program.name} run backwards, made from what it did"]
     if program.rig:
         head.append(f"for {_named(program.rig)}")
@@ -79,9 +79,9 @@ class _Maker:
 
     def back(self, motion: MotionStep, begin: int, end: int) -> list[str]:
         """Return the lines that undo one step."""
-        believed = self._play.believed
-        last = len(believed) - 1
-        before, after = believed[min(begin, last)], believed[min(end, last)]
+        estimated = self._play.estimated
+        last = len(estimated) - 1
+        before, after = estimated[min(begin, last)], estimated[min(end, last)]
         options = _options(motion)
         if motion.shape == "wheels":
             return self._wheels(motion, begin, end)
@@ -98,8 +98,8 @@ class _Maker:
             return [f"drive to {_place(*before[:2])}{facing}{options}"]
         middle = float(before[2]) + turned / 2
         ahead = float(way[0] * np.cos(middle) + way[1] * np.sin(middle))
-        aside = float(way[1] * np.cos(middle) - way[0] * np.sin(middle))
-        along, words = (aside, ("right", "left")) if motion.left else (ahead, ("back", "ahead"))
+        sideways = float(way[1] * np.cos(middle) - way[0] * np.sin(middle))
+        along, words = (sideways, ("right", "left")) if motion.left else (ahead, ("back", "ahead"))
         return [f"drive {words[along < 0]} {_length(abs(along))}{options}"] if abs(along) > NOTHING_M else []
 
     def _turn(self, motion: MotionStep, turned: float, chord: float, options: str) -> list[str]:

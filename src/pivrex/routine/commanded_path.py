@@ -9,10 +9,10 @@ from pivrex.line.routine_stage import OF_FIELD
 from pivrex.line.se2 import move_along, straighten
 from pivrex.line.stage import Floats
 
-__all__ = ["asked_path"]
+__all__ = ["commanded_path"]
 
 
-def asked_path(line: Line, rows: Floats, start: Floats) -> Floats:
+def commanded_path(line: Line, rows: Floats, start: Floats) -> Floats:
     """Return the poses that Ticks, (N, K), ask for from a start, (3,): before the first and after each, (N + 1, 3).
 
     Notes

@@ -14,7 +14,7 @@ from pivrex.routine.means import Means
 from pivrex.routine.program import Program
 from pivrex.routine.runner import Runner
 from pivrex.routine.ticking import RoutineState
-from pivrex.sim.model import AnyStandIn
+from pivrex.sim.model import AnySimulator
 
 __all__ = ["Drives"]
 
@@ -28,7 +28,7 @@ class Drives(Fleet):
     """
 
     def __init__(
-        self, program: Program, line: Line, model: AnyStandIn, begin: LineState, robots: Any, pose: Floats,
+        self, program: Program, line: Line, model: AnySimulator, begin: LineState, robots: Any, pose: Floats,
         field: Field | None, keeps: int = 0, rests: float = np.inf,
     ) -> None:  # fmt: skip
         super().__init__(Means(line, keeps), model, begin, robots, pose, rests)
@@ -53,5 +53,5 @@ class Drives(Fleet):
         runner = self.runners[i]
         runner.think()
         self.learn(i, runner.taught)
-        if runner.mind.ended:
+        if runner.interpreter.ended:
             self.state.ended[i], self.ended_at[i] = 1.0, self.state.tick[i]

@@ -10,23 +10,23 @@ from pivrex.line.odometry import Odometry
 from pivrex.line.se2 import displaced
 from pivrex.line.stage import Floats
 from pivrex.line.tick import LineMemory, Tick
-from pivrex.routine.profile import Felt
+from pivrex.routine.profile import Measured
 
-__all__ = ["feel_tick", "known_by", "moved_to"]
+__all__ = ["known_by", "measure_tick", "moved_to"]
 
 
 @kernel
-def feel_tick(t: Tick, has_gyro: bool, has_frame: bool, pose: Numbers, felt: Felt) -> None:
+def measure_tick(t: Tick, has_gyro: bool, has_frame: bool, pose: Numbers, measured: Measured) -> None:
     """Write what a robot measured in a tick, and where it believes to be now."""
     o = t.odometry
     for i in range(3):
         pose[i] = o.pose[i]
-    felt.forward, felt.left, felt.turn = o.forward, o.left, o.turn
-    felt.x, felt.y = pose[0], pose[1]
-    felt.heading = t.heading.heading[0] if has_gyro else pose[2]
-    felt.ahead = t.frame.heading if has_frame else felt.heading
-    felt.offset = pose[2] - felt.heading
-    felt.along_x, felt.along_y = displaced(pose[2] - o.turn, o.forward, o.left, o.turn)
+    measured.forward, measured.left, measured.turn = o.forward, o.left, o.turn
+    measured.x, measured.y = pose[0], pose[1]
+    measured.heading = t.heading.heading[0] if has_gyro else pose[2]
+    measured.ahead = t.frame.heading if has_frame else measured.heading
+    measured.offset = pose[2] - measured.heading
+    measured.along_x, measured.along_y = displaced(pose[2] - o.turn, o.forward, o.left, o.turn)
 
 
 def moved_to(line: Line, memory: LineMemory, was: Floats, now: Floats) -> LineMemory:

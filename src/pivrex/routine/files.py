@@ -23,7 +23,7 @@ from pivrex.routine.program import Program
 from pivrex.routine.reading import LARGEST_FILE, read_lines
 
 __all__ = [
-    "SUFFIX", "bound_moves", "check_file", "field_of", "find_routine", "floors_beside", "program_of", "read_for", "rig_said",
+    "SUFFIX", "bound_moves", "check_file", "field_of", "find_routine", "floors_next_to", "program_of", "read_for", "rig_said",
     "shared_beside", "wanted_rig",
 ]  # fmt: skip
 
@@ -31,7 +31,7 @@ SUFFIX = ".txt"
 PLAIN = r"[\w -]+"
 
 
-class _Beside:
+class _NextTo:
     """Reads what lies next to a routine; only by plain names, so that none leads elsewhere."""
 
     def __init__(self, path: Path) -> None:
@@ -69,7 +69,7 @@ class _Beside:
 
 def shared_beside(path: Path) -> Beside:
     """Return what reads files of own moves, and paths, next to a routine."""
-    return _Beside(path)
+    return _NextTo(path)
 
 
 def home_of(path: Path) -> Path:
@@ -110,7 +110,7 @@ def wanted_rig(path: Path) -> tuple[Path, Folder]:
     return folder.first_rig(), folder
 
 
-def floors_beside(path: Path) -> frozenset[str]:
+def floors_next_to(path: Path) -> frozenset[str]:
     """Return the floors of the workspace that a routine's file lies in."""
     home = home_of(path)
     return frozenset(p.stem for p in (home / "floors").glob("*.toml"))
@@ -126,7 +126,7 @@ def field_of(program: Program, folder: Folder) -> Field | None:
 def check_file(path: Path, rig: Rig, limit_s: float = inf) -> Checked:
     """Read and check a routine. Raises `ReadError`."""
     text = read_persons(path, LARGEST_FILE)
-    return check_text(text, rig, path.stem, shared_beside(path), limit_s, floors_beside(path))
+    return check_text(text, rig, path.stem, shared_beside(path), limit_s, floors_next_to(path))
 
 
 def program_of(path: Path, rig: Rig) -> Program:

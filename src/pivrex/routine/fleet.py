@@ -14,10 +14,10 @@ from pivrex.line.stage import Floats
 from pivrex.line.tick import LineMemory, Tick
 from pivrex.routine.means import Means
 from pivrex.routine.motion import Motion, begin, end
-from pivrex.routine.ticking import BODY, STAND_IN
+from pivrex.routine.ticking import BODY, IDEAL
 from pivrex.sim.body.sensors import CHANCE
-from pivrex.sim.model import AnyStandIn
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.ideal import IdealBody
+from pivrex.sim.model import AnySimulator
 
 __all__ = ["Fleet"]
 
@@ -45,7 +45,7 @@ class Fleet:
     """
 
     def __init__(
-        self, means: Means, model: AnyStandIn, begin: LineState, robots: Any, pose: Floats, rests: float = np.inf
+        self, means: Means, model: AnySimulator, begin: LineState, robots: Any, pose: Floats, rests: float = np.inf
     ) -> None:
         count = len(begin.tick)
         self.means, self.line, self.model = means, means.line, model
@@ -62,8 +62,8 @@ class Fleet:
         """Return what makes their ticks; each thread computes in a place of its own."""
         line, model = self.line, self.model
         scratch = model.scratch.scratch, line.scratch.scratch, self.means.scratch.scratch
-        if isinstance(model, StandIn):
-            return STAND_IN.after(model.robot, line.settings, self.means.settings, *scratch)
+        if isinstance(model, IdealBody):
+            return IDEAL.after(model.robot, line.settings, self.means.settings, *scratch)
         return BODY.after(model.robot, CHANCE, line.settings, self.means.settings, *scratch)
 
     def copied(self) -> Self:
@@ -140,7 +140,7 @@ class Fleet:
     def think(self, i: int) -> None:
         """Think for a robot that must not go on without."""
         state = self.state.take(i)
-        end(state.profile, state.felt.get("heading"), bool(state.get("gyro")), whole=True)
+        end(state.profile, state.measured.get("heading"), bool(state.get("gyro")), whole=True)
         self.state.data[i] = state.data
         self.state.woken[i] = 0.0
         self.ended_at[i] = min(self.ended_at[i], self.state.tick[i])
@@ -154,7 +154,7 @@ class Fleet:
             memory.data[i] = after.data
 
     def push(self, impulse: Floats) -> None:
-        """Knock all robots; see `pivrex.sim.body.RealBody.pushed`."""
+        """Knock all robots; see `pivrex.sim.body.RealisticBody.pushed`."""
         odd = self.state.odd > 0
         for robots, mine in zip(self._robots, (~odd, odd), strict=True):
             robots.data[mine] = self.model.pushed(robots, np.broadcast_to(impulse, (len(odd), 3))).data[mine]

@@ -34,7 +34,7 @@ from pivrex.routine.values import FaultError, Seen, holds, value_of
 from pivrex.routine.waiting import has_come
 from pivrex.routine.world import World
 
-__all__ = ["FINISHED", "RUNS", "STOPPED", "Mind"]
+__all__ = ["FINISHED", "RUNS", "STOPPED", "Interpreter"]
 
 RUNS, FINISHED, STOPPED = "", "finished", "stopped"
 
@@ -48,7 +48,7 @@ MOST_RECORDS = 2000
 MAX_MESSAGES = 20000
 
 
-class Mind:
+class Interpreter:
     """One robot's way through a program.
 
     Attributes
@@ -123,9 +123,9 @@ class Mind:
         if world.moving():
             world.end_motion(whole=False)
 
-    def copied(self) -> Mind:
+    def copied(self) -> Interpreter:
         """Return a copy that goes its own way."""
-        made = Mind(self._dt)
+        made = Interpreter(self._dt)
         made.ended, made.why, made._next, made.touched = self.ended, self.why, self._next, dict(self.touched)
         made.records = [replace(r, marks=list(r.marks)) for r in self.records]
         made.messages = list(self.messages)

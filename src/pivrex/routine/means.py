@@ -16,11 +16,11 @@ from pivrex.routine.follows import Plans, PlanState
 from pivrex.routine.hands import NEVER, attached
 from pivrex.routine.motion import profile_settings
 from pivrex.routine.planning import Planner
-from pivrex.routine.profile import Command, Felt, ProfileState
+from pivrex.routine.profile import Command, Measured, ProfileState
 from pivrex.routine.robot import RobotWords
-from pivrex.routine.ticking import BELIEVED, RoutineScratch, RoutineSettings, RoutineState
+from pivrex.routine.ticking import ESTIMATED, RoutineScratch, RoutineSettings, RoutineState
 from pivrex.routine.watching import STUCK_SHARE, WATCH, WATCH_SCRATCH, Witnessed
-from pivrex.routine.wheel_distances import WheelWays
+from pivrex.routine.wheel_distances import WheelDistances
 
 __all__ = ["Means"]
 
@@ -57,9 +57,9 @@ class Means:
         zeroing = ["zeroing"] if isinstance(line.stages.get("zeroing"), Zeroing) else []
         self.places = {n: k for k, n in enumerate([*rig.sensors, *battery, *self.names, *zeroing])}
         profile, sensed, many = profile_settings(line, self.words), line.stages["sensed"].form, len(self.names)
-        given = sensed.of(**dict.fromkeys(sensed.places, nan))
+        replaced = sensed.of(**dict.fromkeys(sensed.places, nan))
         raw = line.rest()
-        parts = {"given": given, "profile": profile, "follow": self.plans.settings}
+        parts = {"replaced": replaced, "profile": profile, "follow": self.plans.settings}
         near = [self.words.reach(n).near if a.kind in PLACES else 0.0 for n, a in rig.attachments.items()]
         self.settings: RoutineSettings = Form(
             RoutineSettings, attached=many, readings=len(raw), picked=len(picks), **{n: p.form for n, p in parts.items()}
@@ -69,11 +69,12 @@ class Means:
             stuck_within=STUCK_SHARE * np.array(near), **parts,
         )  # fmt: skip
         self.form = Form(
-            RoutineState, felt=Form(Felt), profile=Form(ProfileState), ways=Form(WheelWays, wheels=len(line.wheels)), plan=Form(PlanState),
+            RoutineState,
+            measured=Form(Measured), profile=Form(ProfileState), distances=Form(WheelDistances, wheels=len(line.wheels)), plan=Form(PlanState),
             watch=WATCH, attached=attached(self.names), seen=Form(Witnessed, columns=len(self.places), attached=many),
         )  # fmt: skip
         self.scratch = Form(RoutineScratch, columns=line.form.size, watch=WATCH_SCRATCH, command=Form(Command))
-        self.row_length = len(picks) or line.form.size + BELIEVED
+        self.row_length = len(picks) or line.form.size + ESTIMATED
 
     def start(self, pose: Floats, batch: tuple[int, ...] = ()) -> RoutineState:
         """Return the state of robots that believe to stand at a pose, batch + (3,), before their first tick: nothing wakes them."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from pivrex.routine.interpreter import Mind
+from pivrex.routine.interpreter import Interpreter
 
 __all__ = ["Habits", "Memory"]
 
@@ -27,22 +27,22 @@ class Memory:
     ----------
     n : int
         Ticks that have been.
-    mind : Mind
+    interpreter : Mind
     attached : dict
         What each attachment was told, as `pivrex.routine.hands.AttachedState` says.
     off : set of str
         Sensors that are switched off.
     habits : Habits
-    believed : (3,) of float
+    estimated : (3,) of float
         Where it believes to be, x and y in m, heading in rad.
     angles : dict of str to float
         Where its attachments with an encoder are, as they are called.
     """
 
     n: int
-    mind: Mind
+    interpreter: Interpreter
     attached: dict[str, dict[str, float]]
     off: set[str]
     habits: Habits
-    believed: tuple[float, float, float]
+    estimated: tuple[float, float, float]
     angles: dict[str, float]

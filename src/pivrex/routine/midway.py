@@ -13,7 +13,7 @@ from pivrex.routine.drives import Drives
 from pivrex.routine.memory import Memory
 from pivrex.routine.playing import ALONE_S, start_pose
 from pivrex.routine.program import Program
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 
 __all__ = ["Midway", "before_line", "line_after"]
 
@@ -57,27 +57,27 @@ def before_line(
     program: Program, rig: Rig, field: Field | None, line: int, limit_s: float = ALONE_S
 ) -> tuple[Midway | None, str]:
     """Play a routine on the simulated robot up to a line. Returns how things stand before it, or why that cannot be said."""
-    played, model = Line(rig), stand_in_of(rig, field)
+    played, model = Line(rig), simulator_of(rig, field)
     start = start_pose(program, field)
     robots = model.placed(model.start((1,)), start)
     drives = Drives(program, played, model, begun(played, start, (1,)), robots, start, field)
     runner = drives.runners[0]
-    mind = runner.mind
-    mind.halts_at = line
+    interpreter = runner.interpreter
+    interpreter.halts_at = line
     most = round(limit_s / played.dt_s)
 
     def halt(_: int) -> None:
-        if mind.halted:
+        if interpreter.halted:
             drives.halt()
 
     drives.run(most, halt)
-    if mind.halted:
+    if interpreter.halted:
         robot = drives.robot(before=True)
         x, y, heading = (float(v) for v in robot.pose[0])
         memory = runner.memory(drives.rows[0])
         return Midway(program.text, line, memory.n, (x, y, heading), tuple(robot.attached[0].tolist()), memory), ""
-    if mind.passed:
+    if interpreter.passed:
         return None, f"line {line} is done at once with others: begin at the line above them"
-    if mind.ended:
-        return None, f"line {line} is not come to: the routine has {mind.ended} before"
+    if interpreter.ended:
+        return None, f"line {line} is not come to: the routine has {interpreter.ended} before"
     return None, f"line {line} is not come to within {limit_s:g} s"

@@ -120,7 +120,7 @@ def begin(
     v.set(
         active=1.0, planned=0.0, spins=float(motion.spins), held=float(motion.held), field=float(motion.field),
         raw=float(motion.shares is not None), forward=motion.forward, left=motion.left, turn=motion.turn, whole=motion.whole,
-        most=motion.most, rise=motion.rise, time_s=motion.time_s, t=0.0, way=0.0, aside=0.0, rolled=0.0, arc=float(motion.arc),
+        most=motion.most, rise=motion.rise, time_s=motion.time_s, t=0.0, way=0.0, sideways=0.0, rolled=0.0, arc=float(motion.arc),
         rate=-motion.rise * dt / 2, target=0.0, ref=0.0, speed=0.0, late=0.0, near=0.0, stands=0.0,
         course=course, from_x=x, from_y=y, keep=float(motion.held),
     )  # fmt: skip

@@ -75,7 +75,7 @@ class Planner:
         path = step.path
         if path is None:
             places = [(number(x, seen, "x"), number(y, seen, "y")) for x, y in step.places]
-            path = path_through(at.x, at.y, at.heading, self._words.aside, places)
+            path = path_through(at.x, at.y, at.heading, self._words.can_left, places)
         if step.speed is not None:
             fast = self._speed(step, seen, 0.0, self.full_forward)
             path = path.model_copy(update={"speed_m_s": min(fast, most_speed(path, self._line.rig))})

@@ -13,12 +13,12 @@ from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
 from pivrex.routine.drives import Drives
-from pivrex.routine.interpreter import Mind
+from pivrex.routine.interpreter import Interpreter
 from pivrex.routine.marks import mark_steps
 from pivrex.routine.program import Program
 from pivrex.routine.thread import RoutineMessage, StepRecord
-from pivrex.sim.model import AnyStandIn
-from pivrex.sim.sampled import drawn, placed_by, stand_in_under
+from pivrex.sim.model import AnySimulator
+from pivrex.sim.sampled import placed_by, sampled, simulator_under
 
 __all__ = ["ALONE_S", "OUT_OF_TIME", "Play", "Player", "play", "start_pose"]
 
@@ -56,7 +56,7 @@ class Play:
     steps : list of StepRecord
     poses : (N + 1, 3) float64
         Where the robot was before each Tick, and at last.
-    believed : (N, 3) float64
+    estimated : (N, 3) float64
         Where it believed to be before each Tick.
     names : dict of str to float
         What the routine keeps at its end.
@@ -70,7 +70,7 @@ class Play:
     time_s: float
     steps: list[StepRecord]
     poses: Floats
-    believed: Floats
+    estimated: Floats
     dt_s: float
     names: dict[str, float] = field(default_factory=dict)
     messages: tuple[RoutineMessage, ...] = ()
@@ -104,12 +104,12 @@ class Player:
     def __init__(self, rig: Rig, field: Field | None, seed: int = 0) -> None:
         self._field, self.line = field, Line(rig)
         self._seed = np.array(seed, np.uint64)
-        self._drawn = drawn(rig, self._seed)
-        self._model: AnyStandIn = stand_in_under(rig, field, self._drawn)
+        self._drawn = sampled(rig, self._seed)
+        self._model: AnySimulator = simulator_under(rig, field, self._drawn)
         self._program: Program | None = None
         self._marks: list[_Mark] = []
         self._rows: Floats = np.zeros((0, self.line.form.size))
-        self._believed: Floats = np.zeros((0, 3))
+        self._estimated: Floats = np.zeros((0, 3))
 
     def play(
         self,
@@ -125,44 +125,53 @@ class Player:
         line, drives = self.line, mark.drives.copied()
         runner = drives.runners[0]
         runner.program = self._program = program
-        most, mind = max(1, round(limit_s / line.dt_s)), runner.mind
-        rows, believed = [self._rows], [self._believed]
+        most, interpreter = max(1, round(limit_s / line.dt_s)), runner.interpreter
+        rows, estimated = [self._rows], [self._estimated]
 
         def keep() -> None:
             made = drives.kept(0)
             rows.append(made[0])
-            believed.append(made[1])
+            estimated.append(made[1])
 
         def thought(_: int) -> None:
-            if not mind.ended and len(mind.records) != steps[0]:
-                steps[0] = len(mind.records)
-                self._marks.append(_Mark(int(drives.ticks[0]), drives.copied(), dict(mind.touched)))
+            if not interpreter.ended and len(interpreter.records) != steps[0]:
+                steps[0] = len(interpreter.records)
+                self._marks.append(_Mark(int(drives.ticks[0]), drives.copied(), dict(interpreter.touched)))
 
-        steps, looks = [len(mind.records)], 64 if enough is None else 8
+        steps, looks = [len(interpreter.records)], 64 if enough is None else 8
         while not drives.ended and drives.ticks[0] < most:
             n = int(drives.ticks[0])
             drives.run(min(n + ((looks - 1 - n) % looks or looks), most), thought, keep)
             n = int(drives.ticks[0])
             if given_up():
-                self._rows, self._believed = np.concatenate(rows), np.concatenate(believed)
+                self._rows, self._estimated = np.concatenate(rows), np.concatenate(estimated)
                 return None
-            if enough is not None and not mind.ended and n % 8 == 7 and enough(mind.records, n):
+            if enough is not None and not interpreter.ended and n % 8 == 7 and enough(interpreter.records, n):
                 break
         n = int(min(drives.ticks[0], drives.ended_at[0]))
-        ended, why = (mind.ended, mind.why) if mind.ended else (OUT_OF_TIME, "")
-        if not mind.ended:
-            mind.close(n, "cut off")
+        ended, why = (interpreter.ended, interpreter.why) if interpreter.ended else (OUT_OF_TIME, "")
+        if not interpreter.ended:
+            interpreter.close(n, "cut off")
         drives.cut_off()
         drives.run(np.inf, made=keep)  # everything off
-        table, believes = np.concatenate(rows), np.concatenate(believed)
-        self._rows, self._believed = table[:n], believes[:n]
-        self._renumber(mind)
-        mark_steps(line, self._rows, mind.records)
-        names = dict(mind.threads[0].frames[0].names)
+        table, believes = np.concatenate(rows), np.concatenate(estimated)
+        self._rows, self._estimated = table[:n], believes[:n]
+        self._renumber(interpreter)
+        mark_steps(line, self._rows, interpreter.records)
+        names = dict(interpreter.threads[0].frames[0].names)
         poses = table[:, line.layout.these("truth", ("x", "y", "heading"))]
         poses = np.concatenate((poses, drives.robot().pose))
         return Play(
-            table, ended, why, n * line.dt_s, mind.records, poses, believes, line.dt_s, names, tuple(mind.messages)
+            table,
+            ended,
+            why,
+            n * line.dt_s,
+            interpreter.records,
+            poses,
+            believes,
+            line.dt_s,
+            names,
+            tuple(interpreter.messages),
         )
 
     def _begin(self, program: Program) -> _Mark:
@@ -183,7 +192,7 @@ class Player:
             )  # fmt: skip
             mark = _Mark(0, drives, {})
             self._marks = [mark]
-        self._rows, self._believed = self._rows[: mark.n], self._believed[: mark.n]
+        self._rows, self._estimated = self._rows[: mark.n], self._estimated[: mark.n]
         if before is not None:
             self._say_new_lines(before, program, mark)
         return mark
@@ -204,11 +213,11 @@ class Player:
         self._rows = self._rows.copy()
         self._rows[:, at] = [lines.get(line, line) for line in self._rows[:, at].tolist()]
 
-    def _renumber(self, mind: Mind) -> None:
+    def _renumber(self, interpreter: Interpreter) -> None:
         """Let steps that were played before say the lines of the text as it is now."""
         program = self._program
         assert program is not None
-        for record in mind.records:
+        for record in interpreter.records:
             step = program.codes[record.code][record.at]
             if not step.where.file:
                 record.line, record.text = step.where.line, step.where.text

@@ -18,7 +18,7 @@ __all__ = [
     "SWAYS_M_S",
     "SWAYS_NEAR_M",
     "Command",
-    "Felt",
+    "Measured",
     "ProfileSettings",
     "ProfileState",
     "command_motion",
@@ -54,7 +54,7 @@ BLIND_TICKS = 2
 """How many ticks after its beginning nothing has been felt of a motion yet."""
 
 
-class Felt(Record):
+class Measured(Record):
     """What robots measured since the last tick: the displacement in their own directions and the field's, in m and rad, where they
     believe to be, the gyro's heading, how far the believed one is from it, and the one from the frame's forward.
     """
@@ -118,7 +118,7 @@ class ProfileState(Record):
     ----------
     active, planned : whether there is one, and whether it follows a plan (`pivrex.routine.follows`) instead of its own target
     raw : whether it gives wheels shares instead
-    t, way, rolled, aside : how long it goes, how far the robot has come, has rolled ahead, and is from its line
+    t, way, rolled, sideways : how long it goes, how far the robot has come, has rolled ahead, and is from its line
     rate, target : of the target on its way
     ref, speed, late : where the robot should be by now, with its lag; how fast; and where it should have been a tick ago
     near, stands : for how long it is where it should be, and its target or plan has come to its end
@@ -152,7 +152,7 @@ class ProfileState(Record):
     keep: Flag = of_size()
     from_x: Number = of_size()
     from_y: Number = of_size()
-    aside: Number = of_size()
+    sideways: Number = of_size()
     rolled: Number = of_size()
     arc: Flag = of_size()
 
@@ -169,13 +169,13 @@ class Command(Record):
 
 
 @kernel
-def gone(v: ProfileState, felt: Felt) -> float:
+def gone(v: ProfileState, measured: Measured) -> float:
     """Return how far the robot has come along its motion since the last tick, in its unit."""
     if v.spins:
-        return felt.turn * v.turn
+        return measured.turn * v.turn
     if v.field:
-        return felt.along_x * v.forward + felt.along_y * v.left
-    return felt.forward * v.forward + felt.left * v.left
+        return measured.along_x * v.forward + measured.along_y * v.left
+    return measured.forward * v.forward + measured.left * v.left
 
 
 @kernel
@@ -187,16 +187,16 @@ def is_over(v: ProfileState, ended: bool, right: bool, dt: float, steady: float,
 
 
 @kernel
-def has_come(s: ProfileSettings, v: ProfileState, felt: Felt) -> bool:
+def has_come(s: ProfileSettings, v: ProfileState, measured: Measured) -> bool:
     """Return whether the robot stands where its motion ends, and looks as it should there."""
     # at first it must look quite exactly where it should; friction may keep it from that, so not for ever
     fine = s.tolerance / 8.0 if v.stands < SOON_S - DUST else s.tolerance
     target = v.course + v.turn * (v.whole if v.whole < inf else 0.0)
-    if v.held and not abs(target - felt.heading) < fine:
+    if v.held and not abs(target - measured.heading) < fine:
         return False
     missing = abs(v.whole - v.way)
-    apart = larger(missing, abs(v.aside))
-    if not abs(felt.forward) < s.still * s.dt:
+    apart = larger(missing, abs(v.sideways))
+    if not abs(measured.forward) < s.still * s.dt:
         return False
     if v.spins:
         apart = 0.0 if v.held else missing
@@ -206,19 +206,19 @@ def has_come(s: ProfileSettings, v: ProfileState, felt: Felt) -> bool:
 
 
 @kernel
-def feel_motion(s: ProfileSettings, felt: Felt, v: ProfileState) -> bool:
+def feel_motion(s: ProfileSettings, measured: Measured, v: ProfileState) -> bool:
     """Take in what was measured; returns whether the robot has come to the end of its motion."""
     if v.t > (BLIND_TICKS - 0.5) * s.dt:
-        v.way += gone(v, felt)
-        v.rolled += felt.forward
+        v.way += gone(v, measured)
+        v.rolled += measured.forward
     # a heading that was never aimed at is that at which the robot comes to rest
-    if is_nan(v.course) and not v.active and abs(felt.turn) < CATCHES_RAD_S * s.dt:
-        v.course = felt.heading
-    v.aside = (felt.y - v.from_y) * v.forward - (felt.x - v.from_x) * v.left if v.field else 0.0
+    if is_nan(v.course) and not v.active and abs(measured.turn) < CATCHES_RAD_S * s.dt:
+        v.course = measured.heading
+    v.sideways = (measured.y - v.from_y) * v.forward - (measured.x - v.from_x) * v.left if v.field else 0.0
     if not v.active or v.planned:
         return False
     ended = abs(v.whole - v.target) < DUST
-    right = ended and has_come(s, v, felt)
+    right = ended and has_come(s, v, measured)
     over = is_over(v, ended, right, s.dt, s.within if v.spins else STEADY_S, s.patience)
     return over or v.t > v.time_s - 0.5 * s.dt
 
@@ -242,13 +242,13 @@ def target_rate(s: ProfileSettings, v: ProfileState, missing: float, pulled: boo
 
 
 @kernel
-def last_bit(s: ProfileSettings, v: ProfileState, felt: Felt) -> float:
+def last_bit(s: ProfileSettings, v: ProfileState, measured: Measured) -> float:
     """Return what brings a robot that must stand the last bit: no less than what turns a wheel, and in time none of it."""
-    missing = v.whole - v.way - div(gone(v, felt), s.dt) * (s.lag + s.dt)
+    missing = v.whole - v.way - div(gone(v, measured), s.dt) * (s.lag + s.dt)
     if not abs(missing) > (s.tolerance / 10.0 if v.spins else s.near / 3.0):
         return 0.0
-    asked = larger(abs(s.pull * missing), div(s.creep, s.turns) if v.spins else s.creep)
-    return -asked if missing < 0.0 else asked
+    requested = larger(abs(s.pull * missing), div(s.creep, s.turns) if v.spins else s.creep)
+    return -requested if missing < 0.0 else requested
 
 
 @kernel
@@ -284,14 +284,14 @@ def stand_still(out: Command) -> None:
 
 
 @kernel
-def rests(s: ProfileSettings, v: ProfileState, felt: Felt, gyro: bool) -> bool:
+def rests(s: ProfileSettings, v: ProfileState, measured: Measured, gyro: bool) -> bool:
     """Return whether a robot stands, and, where the gyro corrects it, looks as it should."""
-    still = hypot(felt.forward, felt.left) < 0.004 * s.dt and abs(felt.turn) < 0.02 * s.dt
-    return still and not (gyro and abs(v.course - felt.heading) > s.tolerance)
+    still = hypot(measured.forward, measured.left) < 0.004 * s.dt and abs(measured.turn) < 0.02 * s.dt
+    return still and not (gyro and abs(v.course - measured.heading) > s.tolerance)
 
 
 @kernel
-def command_motion(s: ProfileSettings, felt: Felt, v: ProfileState, out: Command) -> None:
+def command_motion(s: ProfileSettings, measured: Measured, v: ProfileState, out: Command) -> None:
     """Write what is asked for in this tick."""
     if v.active:
         v.t += s.dt
@@ -308,19 +308,19 @@ def command_motion(s: ProfileSettings, felt: Felt, v: ProfileState, out: Command
     out.twist[0], out.twist[1], out.twist[2] = 0.0, 0.0, 0.0
     if not moves:
         return
-    asked = rate
+    requested = rate
     if pulled and v.whole <= v.target:
-        asked = last_bit(s, v, felt)
+        requested = last_bit(s, v, measured)
     elif pulled and v.whole < inf:
         most = MOST_PULL_RAD_S if v.spins else MOST_PULL_M_S
-        asked += clamp(s.pull * missing, -most, most)
-    forward, left = v.forward * asked, v.left * asked
+        requested += clamp(s.pull * missing, -most, most)
+    forward, left = v.forward * requested, v.left * requested
     if v.arc and v.held and v.whole < inf:
         forward += along_arc(s, v)
     if v.field:  # back onto its line, and all of it to the frame's forward
-        back = clamp(-ASIDE_PER_S * v.aside, -MOST_PULL_M_S, MOST_PULL_M_S)
+        back = clamp(-ASIDE_PER_S * v.sideways, -MOST_PULL_M_S, MOST_PULL_M_S)
         x, y = forward - v.left * back, left + v.forward * back
-        angle = felt.ahead - (felt.heading + felt.offset)
+        angle = measured.ahead - (measured.heading + measured.offset)
         c, n = cos(angle), sin(angle)
         forward, left = c * x - n * y, n * x + c * y
-    out.twist[0], out.twist[1], out.twist[2] = forward, left, v.turn * (rate if v.held else asked)
+    out.twist[0], out.twist[1], out.twist[2] = forward, left, v.turn * (rate if v.held else requested)

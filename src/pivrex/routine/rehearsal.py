@@ -18,7 +18,7 @@ from pivrex.routine.drives import Drives
 from pivrex.routine.playing import ALONE_S, OUT_OF_TIME, REST_S, start_pose
 from pivrex.routine.program import Program
 from pivrex.routine.thread import StepRecord
-from pivrex.sim.sampled import Drawn, drawn, placed_by, stand_in_under
+from pivrex.sim.sampled import Sampled, placed_by, sampled, simulator_under
 
 __all__ = ["Follows", "Rehearsed", "Watched", "follows", "reached", "rehearse", "split", "together", "watch"]
 
@@ -137,16 +137,16 @@ def _batch(
             break
     drives.cut_off()
     drives.run(np.inf)
-    how = tuple(runner.mind.ended or OUT_OF_TIME for runner in drives.runners)
+    how = tuple(runner.interpreter.ended or OUT_OF_TIME for runner in drives.runners)
     return Rehearsed(seeds, np.array(drives.robot().pose), drives.ended_at * dt, how, drew.names, drew.values)
 
 
 def _begun(
     program: Program, rig: Rig, field: Field | None, seeds: NDArray[np.uint64], keeps: int = 0, rests: float = np.inf
-) -> tuple[Drives, Drawn]:
+) -> tuple[Drives, Sampled]:
     """Return drives of a routine that begin, and by what they differ."""
-    line, drew = Line(rig), drawn(rig, seeds)
-    model, pose = stand_in_under(rig, field, drew), start_pose(program, field)
+    line, drew = Line(rig), sampled(rig, seeds)
+    model, pose = simulator_under(rig, field, drew), start_pose(program, field)
     robots = placed_by(model, seeds, pose, drew)
     return Drives(program, line, model, begun(line, pose, seeds.shape), robots, pose, field, keeps, rests), drew
 
@@ -186,7 +186,7 @@ def watch(
         if not goes_on():
             return None
         drives.run(min(n, most), made=keep)
-        minds = [r.mind for r in drives.runners]
+        minds = [r.interpreter for r in drives.runners]
         cut = enough is not None and n < most and all(m.ended or enough(m.records, n) for m in minds)
         if drives.ended or cut:
             break
@@ -194,14 +194,14 @@ def watch(
     drives.cut_off()
     drives.run(end if cut else drives.ended_at.max() + rests, made=keep)
     for runner in drives.runners:
-        runner.mind.close(int(drives.ticks[0]))
+        runner.interpreter.close(int(drives.ticks[0]))
     table = np.stack([np.concatenate(own) for own in rows], axis=1)
     poses = table[:, :, drives.line.layout.these("truth", ("x", "y", "heading"))]
     return Watched(
         drives.line,
         table,
         np.concatenate((poses, drives.robot().pose[None])),
-        tuple(r.mind.records for r in drives.runners),
+        tuple(r.interpreter.records for r in drives.runners),
     )
 
 

@@ -29,7 +29,7 @@ class RobotWords:
         The kind of each: motor, position, lift, servo or switch.
     sensors : dict of str to str
         The kind of each: ranger or lamp.
-    aside : bool
+    can_left : bool
         Whether the wheels can go sideways.
     by_field : bool
         Whether its law knows directions of the field.
@@ -44,8 +44,8 @@ class RobotWords:
         self.readings: dict[str, Kind] = {n: k for n, k in _OWN.items() if n != "battery" or rig.battery.sensed}
         self.readings |= {n: LENGTH if kind == "ranger" else NUMBER for n, kind in self.sensors.items()}
         self.readings |= {n: self.place(n) for n, kind in self.attachments.items() if kind in PLACES}
-        self.aside = rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0]))
-        self.by_field = self.aside and rig.law.kind == "planar"
+        self.can_left = rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0]))
+        self.by_field = self.can_left and rig.law.kind == "planar"
         self.has_gyro = rig.gyro is not None and rig.correction is not None
         self.wheels = [w.name for w in rig.chassis.wheels]
         assert set(_OWN) == set(READINGS)

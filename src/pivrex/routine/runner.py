@@ -23,7 +23,7 @@ from pivrex.rig.attachments import ENCODED
 from pivrex.rig.field import Field
 from pivrex.routine.estimate import known_by, moved_to
 from pivrex.routine.hands import Hands
-from pivrex.routine.interpreter import Mind
+from pivrex.routine.interpreter import Interpreter
 from pivrex.routine.kinds import NUMBER, Kind
 from pivrex.routine.knowing import Knowing
 from pivrex.routine.means import Means
@@ -57,7 +57,7 @@ class Runner(Knowing):
 
     Attributes
     ----------
-    mind : Mind
+    interpreter : Mind
     state : RoutineState
     """
 
@@ -68,7 +68,7 @@ class Runner(Knowing):
         self.program, self.line, self.field = program, line, field
         self._means = means if means is not None else Means(line)
         self._words = self._means.words
-        self.mind = Mind(line.dt_s)
+        self.interpreter = Interpreter(line.dt_s)
         planner = self._means.planner
         self._habits = Habits(planner.drive, planner.turn, self._words.has_gyro)
         self._look_at(state if state is not None else self._means.start(start))
@@ -82,7 +82,7 @@ class Runner(Knowing):
 
     def _look_at(self, state: RoutineState) -> None:
         self.state = state
-        self._seen, self._felt, self._profile = state.seen, state.felt, state.profile
+        self._seen, self._measured, self._profile = state.seen, state.measured, state.profile
         self._plan, self._watch = state.plan, state.watch
         self._hands, self._asker = Hands(self._means.names, state.attached), Asker(self._means, state)
 
@@ -95,7 +95,7 @@ class Runner(Knowing):
         """Return a copy that goes its own way. ``state``: a copy of its state, if there is one already."""
         made = copy.copy(self)
         made._look_at(state if state is not None else self.state.take(...))
-        made.mind, made._hands.off = self.mind.copied(), set(self._hands.off)
+        made.interpreter, made._hands.off = self.interpreter.copied(), set(self._hands.off)
         made._habits, made._learns = replace(self._habits, slow=dict(self._habits.slow)), list(self._learns)
         return made
 
@@ -105,7 +105,7 @@ class Runner(Knowing):
         arms = [n for n, kind in kinds.items() if kind in ENCODED]
         return Memory(
             self.n,
-            self.mind.copied(),
+            self.interpreter.copied(),
             self._hands.kept(),
             set(self._hands.off),
             replace(self._habits, slow=dict(self._habits.slow)),
@@ -121,9 +121,9 @@ class Runner(Knowing):
 
         ``simulated``: the attachments are where the memory says, whatever their encoders call it; so of a simulated robot.
         """
-        made = cls(program, line, np.array(memory.believed), field)
+        made = cls(program, line, np.array(memory.estimated), field)
         made._seen.set(n=memory.n)
-        made.mind = memory.mind.copied()
+        made.interpreter = memory.interpreter.copied()
         made._habits = replace(memory.habits, slow=dict(memory.habits.slow))
         made.state.set(gyro=float(made._habits.gyro))
         made._hands.begin(memory.attached, memory.off, memory.angles if simulated else {})
@@ -131,7 +131,7 @@ class Runner(Knowing):
 
     def renumber(self, lines: Mapping[float, float]) -> None:
         """Take other numbers for the lines of the text: it has been changed elsewhere."""
-        self.mind.renumber(lines)
+        self.interpreter.renumber(lines)
         line = self.state.get("line")
         self.state.set(line=lines.get(line, line))
 
@@ -141,7 +141,7 @@ class Runner(Knowing):
         """Return what is asked for in this tick, from the Tick before, (K,); None before the first, in which it stands."""
         if row is not None:
             self.feel(row)
-            if self._asker.look(row) and not self.mind.ended:
+            if self._asker.look(row) and not self.interpreter.ended:
                 self.think()
         return self._asker.ask()
 
@@ -151,10 +151,10 @@ class Runner(Knowing):
 
     def think(self) -> None:
         """Let the interpreter go on, and write down what it waits for then."""
-        state, mind = self.state, self.mind
-        mind.run(self.program, self.n, self, bool(state.get("came")))
-        wakes, steps = (inf, []) if mind.ended else watch_of(mind.threads, self.watched)
-        state.set(woken=0.0, line=0.0 if mind.ended else mind.line())
+        state, interpreter = self.state, self.interpreter
+        interpreter.run(self.program, self.n, self, bool(state.get("came")))
+        wakes, steps = (inf, []) if interpreter.ended else watch_of(interpreter.threads, self.watched)
+        state.set(woken=0.0, line=0.0 if interpreter.ended else interpreter.line())
         watch = self._watch
         watch.set(wakes=wakes, length=len(steps))
         if steps:
@@ -172,7 +172,7 @@ class Runner(Knowing):
         for learns in self._learns:
             after = learns(memory)
             if after is None:
-                self.mind.miss()
+                self.interpreter.miss()
             else:
                 memory = after
         self._learns = []
@@ -194,21 +194,21 @@ class Runner(Knowing):
 
     def end_motion(self, whole: bool) -> None:
         if self.moving():
-            end(self._profile, self._felt.get("heading"), self._habits.gyro, whole, self._planned_heading())
+            end(self._profile, self._measured.get("heading"), self._habits.gyro, whole, self._planned_heading())
 
     def _planned_heading(self) -> float:
         """Return the gyro's heading at which a plan ends; NaN for one that lies elsewhere, and of a robot that is lost."""
         plan, in_place = self._followed, self._plan.get("mode") in (IN_PLACE, BEGINS)
         if plan is None or not in_place or self.lost():
             return nan
-        return self._felt.get("heading") + wrapped(float(plan.looks.heading[-1]) - float(self.pose[2]))
+        return self._measured.get("heading") + wrapped(float(plan.looks.heading[-1]) - float(self.pose[2]))
 
     def here(self, x: float, y: float, facing: float | None) -> None:
         was = self._seen.pose.copy()
         # as near as may be to what was believed, so that no turn is counted twice
         heading = was[2] if facing is None else was[2] + wrapped(facing - self.reading("heading"))
         now = self._seen.pose[...] = x, y, heading
-        self._felt.set(x=x, y=y, offset=heading - self._felt.get("heading"))
+        self._measured.set(x=x, y=y, offset=heading - self._measured.get("heading"))
         self._learns.append(lambda memory: moved_to(self.line, memory, was, np.array(now)))
 
     def mark(self, side: str, sensor: str) -> str:
@@ -247,17 +247,17 @@ class Runner(Knowing):
         if code in self._habits.slow:
             motion = slower(motion, self._habits.slow[code] - self._settles)
         if motion.shares is not None:
-            self.state.ways.share[...], self.state.ways.far[...] = motion.shares, motion.far
-            self.state.ways.gone[...], self.state.ways.ended[...] = 0.0, 0.0
-            self.state.ways.set(stands=0.0)
+            self.state.distances.share[...], self.state.distances.far[...] = motion.shares, motion.far
+            self.state.distances.gone[...], self.state.distances.ended[...] = 0.0, 0.0
+            self.state.distances.set(stands=0.0)
         x, y, _ = self._seen.pose.tolist()
-        begin(self._profile, motion, x, y, self._felt.get("heading"), self.line.dt_s)
+        begin(self._profile, motion, x, y, self._measured.get("heading"), self.line.dt_s)
 
     def _standing(self) -> Standing:
         habits, course = self._habits, self._profile.get("course")
         x, y, heading = self._seen.pose.tolist()
         keeps = self._profile.get("keep") > 0 and isfinite(course)
-        looks = heading + course - self._felt.get("heading") if keeps else heading
+        looks = heading + course - self._measured.get("heading") if keeps else heading
         return Standing(x, y, heading, looks, habits.drive, habits.turn, habits.gyro)
 
     # --- ending together ---

@@ -339,7 +339,7 @@ def _surely(search: _Search, value: float, slope: float) -> Solved:
     off, program = there
     size = float(off[0]) if goal.kind == "there" else _size(off)
     share, sigma = np.nan, np.nan
-    if search.rig.has_real_body:
+    if search.rig.has_realistic_physics:
         seeds = np.arange(1, DRIVES + 1, dtype=np.uint64)
         goes_on = lambda: search.tell(f"{number.written(value)} in {DRIVES} drives")  # noqa: E731 - one sentence
         seen = watch(program, search.rig, search.field_, seeds, search.limit_s, goes_on, search.enough(program))

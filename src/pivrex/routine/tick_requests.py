@@ -46,10 +46,10 @@ class Asker:
 
     def ask(self) -> Entry:
         """Return what is asked for in this tick; in the first one it stands."""
-        asked, scratch = np.zeros(self._line.form.size), self._means.scratch.scratch
-        tick = Tick(self._line.form, asked)
+        requested, scratch = np.zeros(self._line.form.size), self._means.scratch.scratch
+        tick = Tick(self._line.form, requested)
         ASK((), self._means.settings, self._line.settings, scratch, self._means.plans.table, self._state, tick)
-        return entered(self._line.stages, asked)
+        return entered(self._line.stages, requested)
 
 
 class Mover:
@@ -77,12 +77,12 @@ class Mover:
         """Return what it asks for in this tick, from the Tick before, (K,)."""
         state = self._state
         self._asker.feel(row)
-        felt = state.felt
+        measured = state.measured
         if not self.time_s:
-            begin(state.profile, self._motion, felt.get("x"), felt.get("y"), felt.get("heading"), self._dt)
+            begin(state.profile, self._motion, measured.get("x"), measured.get("y"), measured.get("heading"), self._dt)
             state.set(begun=1.0)
         elif state.get("came") and not self.done:
             self.done = True
-            end(state.profile, felt.get("heading"), bool(state.get("gyro")), whole=True)
+            end(state.profile, measured.get("heading"), bool(state.get("gyro")), whole=True)
         self.time_s += self._dt
         return self._asker.ask()._replace(requests=None, routine=None, plan=None)

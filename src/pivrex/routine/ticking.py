@@ -10,12 +10,12 @@ from pivrex.kernels.records import Flag, Number, Numbers, Record, Whole, Wholes,
 from pivrex.kernels.subset import kernel
 from pivrex.line.input_stages import SensedRow
 from pivrex.line.tick import LineMemory, LineScratch, LineSettings, Tick
-from pivrex.routine.estimate import feel_tick
+from pivrex.routine.estimate import measure_tick
 from pivrex.routine.follows import PlanSettings, PlanState, PlanTable, ask_plan, feel_plan
 from pivrex.routine.hands import AttachedState, ask_attachments
 from pivrex.routine.profile import (
     Command,
-    Felt,
+    Measured,
     ProfileSettings,
     ProfileState,
     command_motion,
@@ -24,16 +24,16 @@ from pivrex.routine.profile import (
     stand_still,
 )  # fmt: skip
 from pivrex.routine.watching import Watch, WatchScratch, Witnessed, look
-from pivrex.routine.wheel_distances import WheelWays, feel_wheels, give_wheels
-from pivrex.sim.body.robot import RealRobot
+from pivrex.routine.wheel_distances import WheelDistances, feel_wheels, give_wheels
+from pivrex.sim.body.robot import RealisticRobot
 from pivrex.sim.body.sensors import Chance
 from pivrex.sim.body.state import BodyScratch, BodyState
-from pivrex.sim.driving import drive_body, drive_stand_in
-from pivrex.sim.stand_in import PerfectRobot, StandInScratch, StandInState
+from pivrex.sim.driving import drive_body, drive_ideal
+from pivrex.sim.ideal import IdealRobot, IdealScratch, IdealState
 
-__all__ = ["ASK", "BELIEVED", "BODY", "FEEL", "LOOK", "STAND_IN", "RoutineScratch", "RoutineSettings", "RoutineState"]
+__all__ = ["ASK", "BODY", "ESTIMATED", "FEEL", "IDEAL", "LOOK", "RoutineScratch", "RoutineSettings", "RoutineState"]
 
-BELIEVED = 3
+ESTIMATED = 3
 """How many numbers stand behind each Tick that is kept: where the robot believed to be before it."""
 
 
@@ -49,7 +49,7 @@ class RoutineSettings(Record):
     keeps : so many Ticks are kept at most; 0 for none
     picks : the columns of them that are; all, and where it believed to be, if there are none
     raw : the readings of controls that no one touches
-    given : what is sensed otherwise than the simulated robot says it: nothing, NaN
+    replaced : what is measured otherwise than the simulated robot says it: nothing, NaN
     """
 
     is_settings = True
@@ -64,7 +64,7 @@ class RoutineSettings(Record):
     keeps: Whole = field()
     picks: Wholes = field("picked")
     raw: Numbers = field("readings")
-    given: SensedRow = part()
+    replaced: SensedRow = part()
     profile: ProfileSettings = part()
     follow: PlanSettings = part()
 
@@ -96,9 +96,9 @@ class RoutineState(Record):
     line: Number = field()
     gyro: Flag = field()
     seen: Witnessed = part()
-    felt: Felt = part()
+    measured: Measured = part()
     profile: ProfileState = part()
-    ways: WheelWays = part()
+    distances: WheelDistances = part()
     plan: PlanState = part()
     watch: Watch = part()
     attached: AttachedState = part()
@@ -117,10 +117,10 @@ class RoutineScratch(Record):
 @kernel
 def feel_robot(s: RoutineSettings, line: LineSettings, p: PlanTable, v: RoutineState, t: Tick) -> None:
     """Take in the Tick before: all that a robot does while its routine is paused."""
-    feel_tick(t, s.has_gyro, s.has_frame, v.seen.pose, v.felt)
+    measure_tick(t, s.has_gyro, s.has_frame, v.seen.pose, v.measured)
     came = feel_plan(s.follow, p, v.profile, v.plan, t.following.errors)
-    done = feel_motion(s.profile, v.felt, v.profile)
-    rolled = feel_wheels(s.profile, t.sensed.travel, t.sensed.speed, v.profile, v.ways)
+    done = feel_motion(s.profile, v.measured, v.profile)
+    rolled = feel_wheels(s.profile, t.sensed.travel, t.sensed.speed, v.profile, v.distances)
     v.came = came or done or rolled
     at = 0
     for k in range(len(t.sensed.readings)):
@@ -141,7 +141,7 @@ def feel_robot(s: RoutineSettings, line: LineSettings, p: PlanTable, v: RoutineS
 def look_robot(s: RoutineSettings, line: LineSettings, c: RoutineScratch, v: RoutineState, t: Tick) -> None:
     """Write whether the interpreter must go on."""
     v.seen.time = v.seen.n * s.dt
-    v.seen.rested = v.seen.rested + 1.0 if rests(s.profile, v.profile, v.felt, v.gyro) else 0.0
+    v.seen.rested = v.seen.rested + 1.0 if rests(s.profile, v.profile, v.measured, v.gyro) else 0.0
     for k in range(len(v.attached.goal)):
         if v.attached.homes[k]:
             at = t.attachments.reached[line.attachments.arm[k]]
@@ -159,7 +159,7 @@ def ask_robot(
 ) -> None:
     """Write what the routine asks for in this tick; in the first one all stand."""
     if v.begun:
-        command_motion(s.profile, v.felt, v.profile, c.command)
+        command_motion(s.profile, v.measured, v.profile, c.command)
     else:
         stand_still(c.command)
     ask_plan(s.follow, p, v.profile, v.plan, c.command, t.following)
@@ -170,9 +170,9 @@ def ask_robot(
         t.aim.heading, t.aim.rate, t.aim.entered = c.command.aim, c.command.moves, 1.0
     t.routine.line, t.routine.frame = v.line, c.command.frame
     t.routine.raw = 1.0 if v.profile.raw else 0.0
-    give_wheels(s.profile, v.ways, v.profile.raw)
-    for k in range(len(v.ways.share)):
-        t.routine.share[k] = v.ways.given[k]
+    give_wheels(s.profile, v.distances, v.profile.raw)
+    for k in range(len(v.distances.share)):
+        t.routine.share[k] = v.distances.commanded[k]
     if len(v.attached.goal) > 0:
         ask_attachments(line.attachments, v.attached, whole(v.seen.n), t.bindings, t.routine)
     if v.begun:
@@ -215,7 +215,7 @@ def end_row(s: RoutineSettings, c: RoutineScratch, v: RoutineState, t: Tick, kep
         for k in range(len(s.picks)):
             kept[v.kept * len(s.picks) + k] = c.row[s.picks[k]]
     else:
-        at = v.kept * (s.columns + BELIEVED)
+        at = v.kept * (s.columns + ESTIMATED)
         pack(t, kept, at)
         for i in range(3):
             kept[at + s.columns + i] = v.seen.pose[i]
@@ -224,22 +224,22 @@ def end_row(s: RoutineSettings, c: RoutineScratch, v: RoutineState, t: Tick, kep
 
 @kernel
 def pass_body(
-    r: RealRobot, chance: Chance, line: LineSettings, s: RoutineSettings, w: BodyScratch, lw: LineScratch, c: RoutineScratch,
+    r: RealisticRobot, chance: Chance, line: LineSettings, s: RoutineSettings, w: BodyScratch, lw: LineScratch, c: RoutineScratch,
     p: PlanTable, v: RoutineState, memory: LineMemory, remembered: LineMemory, before: BodyState, after: BodyState, t: Tick,
 ) -> None:  # fmt: skip
     """Make a tick of a robot with a real body."""
     clear(remembered)
     clear(after)
     begin_row(s, v, t)
-    drive_body(r, chance, line, w, lw, s.given, memory, remembered, before, after, t, s.dt, 1.0, 0.0)
+    drive_body(r, chance, line, w, lw, s.replaced, memory, remembered, before, after, t, s.dt, 1.0, 0.0)
     if not v.ended:
         ask_robot(s, line, c, p, v, t)
-    drive_body(r, chance, line, w, lw, s.given, memory, remembered, before, after, t, s.dt, 0.0, 1.0)
+    drive_body(r, chance, line, w, lw, s.replaced, memory, remembered, before, after, t, s.dt, 0.0, 1.0)
 
 
 @kernel
 def play_body(
-    r: RealRobot, chance: Chance, line: LineSettings, s: RoutineSettings, w: BodyScratch, lw: LineScratch, c: RoutineScratch,
+    r: RealisticRobot, chance: Chance, line: LineSettings, s: RoutineSettings, w: BodyScratch, lw: LineScratch, c: RoutineScratch,
     p: PlanTable, v: RoutineState, memory_a: LineMemory, memory_b: LineMemory, robot_a: BodyState, robot_b: BodyState, t: Tick,
     kept: Numbers,
 ) -> None:  # fmt: skip
@@ -255,24 +255,24 @@ def play_body(
 
 
 @kernel
-def pass_stand_in(
-    r: PerfectRobot, line: LineSettings, s: RoutineSettings, w: StandInScratch, lw: LineScratch, c: RoutineScratch, p: PlanTable,
-    v: RoutineState, memory: LineMemory, remembered: LineMemory, before: StandInState, after: StandInState, t: Tick,
+def pass_ideal(
+    r: IdealRobot, line: LineSettings, s: RoutineSettings, w: IdealScratch, lw: LineScratch, c: RoutineScratch, p: PlanTable,
+    v: RoutineState, memory: LineMemory, remembered: LineMemory, before: IdealState, after: IdealState, t: Tick,
 ) -> None:  # fmt: skip
     """Make a tick of a perfect robot."""
     clear(remembered)
     clear(after)
     begin_row(s, v, t)
-    drive_stand_in(r, line, w, lw, s.given, memory, remembered, before, after, t, s.dt, 1.0, 0.0)
+    drive_ideal(r, line, w, lw, s.replaced, memory, remembered, before, after, t, s.dt, 1.0, 0.0)
     if not v.ended:
         ask_robot(s, line, c, p, v, t)
-    drive_stand_in(r, line, w, lw, s.given, memory, remembered, before, after, t, s.dt, 0.0, 1.0)
+    drive_ideal(r, line, w, lw, s.replaced, memory, remembered, before, after, t, s.dt, 0.0, 1.0)
 
 
 @kernel
-def play_stand_in(
-    r: PerfectRobot, line: LineSettings, s: RoutineSettings, w: StandInScratch, lw: LineScratch, c: RoutineScratch, p: PlanTable,
-    v: RoutineState, memory_a: LineMemory, memory_b: LineMemory, robot_a: StandInState, robot_b: StandInState, t: Tick,
+def play_ideal(
+    r: IdealRobot, line: LineSettings, s: RoutineSettings, w: IdealScratch, lw: LineScratch, c: RoutineScratch, p: PlanTable,
+    v: RoutineState, memory_a: LineMemory, memory_b: LineMemory, robot_a: IdealState, robot_b: IdealState, t: Tick,
     kept: Numbers,
 ) -> None:  # fmt: skip
     """Make ticks of a perfect robot until it must wait."""
@@ -280,12 +280,12 @@ def play_stand_in(
         if must_wait(s, line, c, p, v, t):
             return
         if v.odd:
-            pass_stand_in(r, line, s, w, lw, c, p, v, memory_b, memory_a, robot_b, robot_a, t)
+            pass_ideal(r, line, s, w, lw, c, p, v, memory_b, memory_a, robot_b, robot_a, t)
         else:
-            pass_stand_in(r, line, s, w, lw, c, p, v, memory_a, memory_b, robot_a, robot_b, t)
+            pass_ideal(r, line, s, w, lw, c, p, v, memory_a, memory_b, robot_a, robot_b, t)
         end_row(s, c, v, t, kept)
 
 
 _WRITES = ("v", "memory_a", "memory_b", "robot_a", "robot_b", "t", "kept")
 FEEL, LOOK, ASK = Call(feel_robot, ("v",)), Call(look_robot, ("v",)), Call(ask_robot, ("v", "t"))
-BODY, STAND_IN = Call(play_body, _WRITES, together=4), Call(play_stand_in, _WRITES, together=4)
+BODY, IDEAL = Call(play_body, _WRITES, together=4), Call(play_ideal, _WRITES, together=4)

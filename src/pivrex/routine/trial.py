@@ -30,7 +30,7 @@ class Trial(NamedTuple):
     play : Play
     t : (N,) float64
         In s.
-    truth, believed : (N, 3) float64
+    truth, estimated : (N, 3) float64
     errors : (N, 3) float64
         Along and across, in m, and of the heading, in rad.
     parts : dict of str to (N, 3) float64
@@ -43,7 +43,7 @@ class Trial(NamedTuple):
     play: Play
     t: Floats
     truth: Floats
-    believed: Floats
+    estimated: Floats
     errors: Floats
     parts: dict[str, Floats]
     planned: Floats

@@ -1,4 +1,4 @@
-"""Wheels that are given shares of their top speed until each has rolled so far by its own encoder, as kernels."""
+"""Wheels that run at shares of their top speed until each has rolled so far by its own encoder, as kernels."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from pivrex.kernels.records import field as of_size
 from pivrex.kernels.subset import kernel
 from pivrex.routine.profile import ProfileSettings, ProfileState
 
-__all__ = ["WheelWays", "feel_wheels", "give_wheels"]
+__all__ = ["WheelDistances", "feel_wheels", "give_wheels"]
 
 BIT_M = 0.0015
 """How near a wheel is where it must roll to."""
@@ -20,7 +20,7 @@ SLOW_M_S = 0.002
 """A wheel that rolls no faster stands."""
 
 
-class WheelWays(Record):
+class WheelDistances(Record):
     """How far each wheel must roll whose motion gives it a share.
 
     Attributes
@@ -30,8 +30,8 @@ class WheelWays(Record):
     gone : how far it has, along its share
     speed : how fast it rolls along its share
     at : what its encoder says, in m
-    given : the share that it was given last
-    ended : whether it was given its last bit
+    commanded : the share of the last tick
+    ended : whether its last bit has begun
     stands : for how long none rolls, or none must
     """
 
@@ -40,7 +40,7 @@ class WheelWays(Record):
     gone: Numbers = of_size("wheels", unit="m")
     speed: Numbers = of_size("wheels", unit="m/s")
     at: Numbers = of_size("wheels", unit="m")
-    given: Numbers = of_size("wheels")
+    commanded: Numbers = of_size("wheels")
     ended: Flags = of_size("wheels")
     stands: Number = of_size(unit="s")
 
@@ -62,8 +62,8 @@ def rolls_out(s: ProfileSettings, speed: float, top: float) -> float:
 
 
 @kernel
-def wheel_share(s: ProfileSettings, w: WheelWays, k: int) -> float:
-    """Return the share of its top speed that a wheel is given: none once it has rolled so far, or will by itself.
+def wheel_share(s: ProfileSettings, w: WheelDistances, k: int) -> float:
+    """Return the share of its top speed for a wheel: none once it has rolled so far, or will by itself.
 
     Notes
     -----
@@ -73,7 +73,7 @@ def wheel_share(s: ProfileSettings, w: WheelWays, k: int) -> float:
     if not w.far[k] < inf:
         return w.share[k]
     each = s.tops[k] * s.dt
-    left = w.far[k] - w.gone[k] - rolls_out(s, w.speed[k], s.tops[k]) - abs(w.given[k]) * each
+    left = w.far[k] - w.gone[k] - rolls_out(s, w.speed[k], s.tops[k]) - abs(w.commanded[k]) * each
     whole = abs(w.share[k]) * each
     if not left > 0.0 or whole == 0.0:
         return 0.0
@@ -81,7 +81,7 @@ def wheel_share(s: ProfileSettings, w: WheelWays, k: int) -> float:
 
 
 @kernel
-def missing_share(s: ProfileSettings, w: WheelWays, k: int) -> float:
+def missing_share(s: ProfileSettings, w: WheelDistances, k: int) -> float:
     """Return what brings a wheel that has had its share the last bit, on or back: slowly, and nothing while it still rolls out."""
     missing = w.far[k] - w.gone[k] - rolls_out(s, abs(w.speed[k]), s.tops[k]) * (1.0 if w.speed[k] > 0.0 else -1.0)
     if w.share[k] == 0.0 or abs(missing) < BIT_M or abs(w.speed[k]) > ROLLS_M_S:
@@ -92,20 +92,20 @@ def missing_share(s: ProfileSettings, w: WheelWays, k: int) -> float:
 
 
 @kernel
-def give_wheels(s: ProfileSettings, w: WheelWays, raw: bool) -> None:
+def give_wheels(s: ProfileSettings, w: WheelDistances, raw: bool) -> None:
     """Return each wheel its share in this tick."""
     for k in range(len(w.share)):
         if not raw:
-            w.given[k] = 0.0
+            w.commanded[k] = 0.0
         elif w.ended[k]:
-            w.given[k] = missing_share(s, w, k)
+            w.commanded[k] = missing_share(s, w, k)
         else:
-            w.given[k] = wheel_share(s, w, k)
-            w.ended[k] = abs(w.given[k]) < abs(w.share[k])
+            w.commanded[k] = wheel_share(s, w, k)
+            w.ended[k] = abs(w.commanded[k]) < abs(w.share[k])
 
 
 @kernel
-def feel_wheels(s: ProfileSettings, travel: Numbers, speed: Numbers, v: ProfileState, w: WheelWays) -> bool:
+def feel_wheels(s: ProfileSettings, travel: Numbers, speed: Numbers, v: ProfileState, w: WheelDistances) -> bool:
     """Take in how far each wheel has rolled; returns whether all that must have rolled so far, and stand, or none can."""
     counts, rolls, over, last = False, False, True, True
     for k in range(len(w.far)):

@@ -85,8 +85,8 @@ class Figures:
         def these(stage: str, names: list[str]) -> list[int]:
             return [layout.at(stage, n) for n in names if layout.has(stage, n)]
 
-        self._asked = list(range(line.speeds.start, line.speeds.stop))
-        self._felt = these("sensed", [f"{w}_speed" for w in wheels])
+        self._commanded = list(range(line.speeds.start, line.speeds.stop))
+        self._measured = these("sensed", [f"{w}_speed" for w in wheels])
         self._lost = these("limits", [f"{w}_lost" for w in wheels])
         self._slip = these("truth", [f"{w}_slip" for w in wheels])
         self._moved = these("odometry", ["forward", "left"])
@@ -101,8 +101,8 @@ class Figures:
         if not len(rows):
             return
         dt_s, layout, sums = self._line.dt_s, self._line.layout, self._sums
-        asked = np.abs(rows[:, self._asked])
-        sums["driven_s"] += dt_s * float((asked > MOVES_M_S).any(axis=1).sum())
+        commanded = np.abs(rows[:, self._commanded])
+        sums["driven_s"] += dt_s * float((commanded > MOVES_M_S).any(axis=1).sum())
         if len(self._moved) == 2:
             moved = np.hypot(*rows[:, self._moved].T)
             moved = moved[np.isfinite(moved)]
@@ -157,30 +157,30 @@ class Figures:
         """How far what the robot believes is from what is true at the newest Tick, and how far it is from a place that it should reach."""
         layout = self._line.layout
         true = row[layout.these("truth", ("x", "y", "heading"))]
-        believed = (
+        estimated = (
             row[layout.these("odometry", ("x", "y", "heading"))] if layout.has("odometry", "x") else np.full(3, np.nan)
         )
-        off = believed - true
+        off = estimated - true
         self._ends = {}
         if np.isfinite(off).all():
             turned = (float(np.degrees(off[2])) + 180) % 360 - 180
             self._ends = {"end_off_m": float(np.hypot(off[0], off[1])), "end_off_deg": abs(turned)}
-        there = true if np.isfinite(true).all() else believed
+        there = true if np.isfinite(true).all() else estimated
         if len(self._zones) and np.isfinite(there).all():
             self._ends["end_zone_m"] = float(np.hypot(*(self._zones - there[:2]).T).min())
 
     def _add_lags(self, rows: Floats) -> None:
         """Add up, for each lag in ticks, how badly what wheels are given then fits what they do now (least squares)."""
-        if len(self._felt) != len(self._asked):
+        if len(self._measured) != len(self._commanded):
             return
         lags = len(self._misfit)
         both = np.concatenate((self._carried, rows))
         first = len(self._carried)
-        felt, asked = both[:, self._felt], both[:, self._asked]
+        measured, commanded = both[:, self._measured], both[:, self._commanded]
         for lag in range(lags):
             begin = max(first, lags)
             if begin < len(both):
-                apart = felt[begin:] - asked[begin - lag : len(both) - lag]
+                apart = measured[begin:] - commanded[begin - lag : len(both) - lag]
                 self._misfit[lag] += float(np.nansum(apart * apart))
         self._carried = both[-lags:].copy()  # not a window on all of it
 

@@ -17,7 +17,7 @@ from pivrex.line.input_stages import NOWHERE
 from pivrex.line.stage import Floats
 from pivrex.rig import Field, Rig
 from pivrex.sim.driving import drive_through
-from pivrex.sim.model import AnyStandIn, stand_in_of
+from pivrex.sim.model import AnySimulator, simulator_of
 
 __all__ = ["as_played", "blocks_of_ticks", "play_through"]
 
@@ -29,7 +29,7 @@ def as_played(rig: Rig) -> Rig:
     """Return a rig as recordings are played through it: with ideal physics, and no one who asks the gyro to hold a heading
     unless a binding of the rig does. What the sticks mean is asked for there, not how a floor slips.
     """
-    rig = rig.with_body("ideal") if rig.has_real_body else rig
+    rig = rig.with_body("ideal") if rig.has_realistic_physics else rig
     if rig.correction is None or rig.correction.hold == "on":
         return rig
     return rig.model_copy(update={"correction": rig.correction.model_copy(update={"hold": NEVER})})
@@ -76,7 +76,7 @@ def blocks_of_ticks(
     first = line.layout.stage("sensed").start
     places = {t: i - first for i, t in enumerate(line.layout.titles) if t.startswith("sensed.")}
     steps = _steps(recording.readings(), line.dt_s, every_tick)
-    model = stand_in_of(rig, field)
+    model = simulator_of(rig, field)
     yield from _in_chunks(
         line, model, begun(line, start_of(field)), steps, places, driving, recording.columns_for(line)
     )
@@ -89,7 +89,7 @@ def _raw(step: _Step, columns: tuple[str, ...]) -> list[float]:
 
 def _in_chunks(
     line: Line,
-    model: AnyStandIn,
+    model: AnySimulator,
     state: LineState,
     steps: Iterator[_Step],
     places: dict[str, int],

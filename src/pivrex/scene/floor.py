@@ -12,7 +12,7 @@ from pivrex.rig import Field, Rig
 from pivrex.scene.robot import add_outline
 from pivrex.scene.scene import Box, Margins, Scene
 
-__all__ = ["SIGMAS", "Believed", "add_belief", "add_trail", "ellipse", "field_scene", "floor_of", "whole"]
+__all__ = ["SIGMAS", "EstimatedPose", "add_estimate", "add_trail", "ellipse", "field_scene", "floor_of", "whole"]
 
 Floats = NDArray[np.float64]
 
@@ -110,23 +110,25 @@ def add_trail(scene: Scene, trail: Floats, ages: tuple[str, ...] = AGES, width: 
         scene.line(trail[begin : end + 1], named, width)
 
 
-class Believed(NamedTuple):
+class EstimatedPose(NamedTuple):
     """Where a robot believes to be, x and y in m, heading in rad; and the covariance of its place, (2, 2) in m²."""
 
     pose: tuple[float, float, float]
     covariance: Floats
 
 
-def add_belief(scene: Scene, rig: Rig, believed: Believed, pose: tuple[float, float, float], least_m: float) -> None:
+def add_estimate(
+    scene: Scene, rig: Rig, estimated: EstimatedPose, pose: tuple[float, float, float], least_m: float
+) -> None:
     """Draw the believed robot dashed where it is not where the true one is, and how far off it may be.
 
     A belief that is nearer to the truth than ``least_m`` would only hide the robot; so would an ellipse within it.
     """
-    x, y, heading = believed.pose
+    x, y, heading = estimated.pose
     off = float(np.hypot(x - pose[0], y - pose[1]))
     turned = abs(float(np.sin((heading - pose[2]) / 2))) * rig.chassis.length_m
     if not off + turned < least_m:
-        add_outline(scene, rig, believed.pose, "measured", 0.7)
-    round_ = ellipse(believed.covariance)
+        add_outline(scene, rig, estimated.pose, "measured", 0.7)
+    round_ = ellipse(estimated.covariance)
     if np.abs(round_).max() > max(rig.chassis.length_m, rig.chassis.width_m):
         scene.line(round_ + np.array([x, y]), "target", 0.3)

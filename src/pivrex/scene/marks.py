@@ -128,18 +128,18 @@ class Line(NamedTuple):
 
 
 class Arrow(NamedTuple):
-    """An arrow from one point to another, its shaft ``width`` letters wide, moved by ``aside`` letters to its left."""
+    """An arrow from one point to another, its shaft ``width`` letters wide, moved by ``shift`` letters to its left."""
 
     start: Floats
     end: Floats
     role: str
     width: float
-    aside: float = 0.0
+    shift: float = 0.0
 
     def shapes(self, placing: Placing, stamps: bool) -> Iterable[Shape]:
         """Return its outline in points."""
         letter, (start, end) = placing.letter, placing.points(np.stack((self.start, self.end)))
-        return _area(_arrow(start, end, self.width * letter, self.aside * letter), self.role)
+        return _area(_arrow(start, end, self.width * letter, self.shift * letter), self.role)
 
 
 class Dots(NamedTuple):
@@ -258,13 +258,13 @@ def _dashes(points: Floats, length: float) -> list[Floats]:
             for k, (a, b) in enumerate(zip(first, last, strict=True))]  # fmt: skip
 
 
-def _arrow(start: Floats, end: Floats, width: float, aside: float) -> Floats:
+def _arrow(start: Floats, end: Floats, width: float, shift: float) -> Floats:
     """Return the corners of an arrow: a shaft and a head three shafts wide; a short one is all head."""
     way = end - start
     size = float(np.hypot(*way)) or 1e-9
     ahead = way / size
     left = np.array([ahead[1], -ahead[0]])  # points count down
-    start, end = start + left * aside, end + left * aside
+    start, end = start + left * shift, end + left * shift
     half, wing = width / 2, width * 1.7
     head = min(size, width * 3.0)
     neck = end - ahead * head

@@ -21,7 +21,7 @@ class Tried(NamedTuple):
     """Where a robot went, and believed to go, (N, 3) each; and where it went the time before."""
 
     truth: Floats
-    believed: Floats
+    estimated: Floats
     before: Floats | None = None
 
 
@@ -79,7 +79,7 @@ def add_plan(scene: Scene, rig: Rig, plan: Plan, touching: NDArray[np.bool_], at
             scene.line(way[part], "alarm", 0.6)
     if tried is not None:
         scene.line(tried.truth[:, :2], "measured", 0.4, 0.8)
-        scene.line(tried.believed[:, :2], "target", 0.25, 0.5)
+        scene.line(tried.estimated[:, :2], "target", 0.25, 0.5)
     here = plan.poses[curve.of[at]]
     add_robot(scene, rig, here.tolist(), hull="limit" if touching[curve.of[at]] else "hull")
     if tried is not None and len(tried.truth):

@@ -48,15 +48,15 @@ class Posed(Protocol):
 def reach_of(chassis: Chassis) -> tuple[float, float]:
     """Return how far a robot reaches ahead and aside of its centre, in m."""
     ahead = max([chassis.length_m / 2, *(abs(w.x_m) + w.radius_m for w in chassis.wheels)])
-    aside = max([chassis.width_m / 2, *(abs(w.y_m) + w.radius_m for w in chassis.wheels)])
-    return ahead, aside
+    across = max([chassis.width_m / 2, *(abs(w.y_m) + w.radius_m for w in chassis.wheels)])
+    return ahead, across
 
 
 def chassis_box(rig: Rig) -> Box:
     """Return what is shown of a robot that looks up, with room for arrows and names."""
-    ahead, aside = reach_of(rig.chassis)
-    reach = max(ahead, aside)
-    return Box(-aside - 0.5 * reach, -ahead - 0.38 * reach, aside + 0.5 * reach, ahead + 0.38 * reach)
+    ahead, across = reach_of(rig.chassis)
+    reach = max(ahead, across)
+    return Box(-across - 0.5 * reach, -ahead - 0.38 * reach, across + 0.5 * reach, ahead + 0.38 * reach)
 
 
 def _at(pose: Sequence[float], points: ArrayLike) -> Floats:
@@ -71,9 +71,9 @@ def _box(length: float, width: float) -> Floats:
     return np.array([(length, width), (-length, width), (-length, -width), (length, -width), (length, width)])
 
 
-def _wheel_points(wheel: Wheel, angle: float, along: ArrayLike, aside: ArrayLike) -> Floats:
+def _wheel_points(wheel: Wheel, angle: float, along: ArrayLike, across: ArrayLike) -> Floats:
     """Return points of the robot from points of a wheel, along where it points and to the left of that, in m."""
-    return _at((wheel.x_m, wheel.y_m, angle), np.stack(np.broadcast_arrays(along, aside), axis=-1))
+    return _at((wheel.x_m, wheel.y_m, angle), np.stack(np.broadcast_arrays(along, across), axis=-1))
 
 
 def add_outline(scene: Scene, rig: Rig, pose: Sequence[float], named: str, dash: float = 0.0) -> None:
@@ -208,12 +208,12 @@ def add_motion(scene: Scene, rig: Rig, pose: Sequence[float], data: RobotMotion)
             turned = np.stack((wheel.x_m + way * cos(data.targets[k]), wheel.y_m + way * sin(data.targets[k])), axis=1)
             scene.line(_at(pose, turned), "target", 0.35)
         ahead = np.array([cos(data.angles[k]), sin(data.angles[k])]) * ARROW * reach
-        asked, real = (
+        requested, real = (
             ahead * float(np.clip(of[k], -1.3, 1.3)) if of is not None and isfinite(of[k]) else None
             for of in (data.commanded, data.measured)
         )
         bad = k < len(data.limited) and data.limited[k]
-        _add_pair(scene, pose, hub, (asked, real), reach, "alarm" if bad else "commanded", 0.75, wheel.y_m < 0)
+        _add_pair(scene, pose, hub, (requested, real), reach, "alarm" if bad else "commanded", 0.75, wheel.y_m < 0)
     commanded, does = (_body_way(of, reach) for of in (data.motion, data.moving))
     _add_pair(scene, pose, np.zeros(2), (commanded, does), reach, "commanded", 1.1, False)
     _add_turn(scene, pose, data.motion, "commanded", 0.36 * reach)

@@ -27,7 +27,7 @@ class Route(NamedTuple):
     """
 
     poses: Floats
-    asked: Floats
+    commanded: Floats
     chosen: tuple[tuple[int, int], ...]
     marked: tuple[tuple[int, int], ...]
     at: int
@@ -46,8 +46,8 @@ def add_route(scene: Scene, rig: Rig, route: Route) -> None:
     if route.other is not None:
         path("target", route.other, 0.3, 0.9)
     for begin, end in route.chosen:
-        path("title", route.asked[begin : end + 1], 1.1)
-    path("commanded", route.asked)
+        path("title", route.commanded[begin : end + 1], 1.1)
+    path("commanded", route.commanded)
     path("measured", route.poses, 0.4, 0.8)
     for begin, end in route.marked:
         path("alarm", route.poses[begin : end + 1], 0.5)

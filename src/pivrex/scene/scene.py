@@ -52,9 +52,9 @@ class Scene:
         """Draw a line."""
         self.marks.append(Line(_points(points), named, width, dash))
 
-    def arrow(self, start: ArrayLike, end: ArrayLike, named: str, width: float = 0.6, aside: float = 0.0) -> None:
+    def arrow(self, start: ArrayLike, end: ArrayLike, named: str, width: float = 0.6, shift: float = 0.0) -> None:
         """Draw an arrow."""
-        self.marks.append(Arrow(np.asarray(start, float), np.asarray(end, float), named, width, aside))
+        self.marks.append(Arrow(np.asarray(start, float), np.asarray(end, float), named, width, shift))
 
     def dots(self, points: ArrayLike, named: str, radius: float = 0.4) -> None:
         """Draw discs that have one size at every scale."""

@@ -24,7 +24,7 @@ class SideData:
         In rad, forward is positive; what the loops ask for.
     rolled : float
         How far the wheels have turned, in rad.
-    speed, asked : float
+    speed, requested : float
         Shares of full speed.
     off : bool
         Whether a robot that balances has its drive off.
@@ -34,7 +34,7 @@ class SideData:
     wanted: float
     rolled: float
     speed: float
-    asked: float
+    requested: float
     off: bool = False
 
 
@@ -79,7 +79,7 @@ def side_scene(rig: Rig, data: SideData) -> Scene:
         scene.line([at(pivot, radius, data.wanted), at(pivot, top * 1.04, data.wanted)], "target", 0.5, 0.9)
     scene.line([at(pivot, radius), at(pivot, top * 1.04)], "measured", 0.5)
     scene.sign(at(centre, high), "⊕", "title")
-    for share, named, height in ((data.asked, "commanded", -0.05), (data.speed, "measured", -0.1)):
+    for share, named, height in ((data.requested, "commanded", -0.05), (data.speed, "measured", -0.1)):
         if isfinite(share) and abs(share) > 0.01:
             scene.arrow((0.0, height * top), (share * reach * 0.8, height * top), named, 0.5)
     return scene

@@ -13,8 +13,8 @@ from pivrex.line.beginning import start_of
 from pivrex.line.layout import Floats
 from pivrex.line.line import Line
 from pivrex.rig import Field, Rig
-from pivrex.sim.model import AnyStandIn
-from pivrex.sim.sampled import Drawn, drawn, stand_in_under
+from pivrex.sim.model import AnySimulator
+from pivrex.sim.sampled import Sampled, sampled, simulator_under
 from pivrex.sim.wiring import Wiring, faulty
 
 __all__ = ["AtOnce", "Beside", "Builder", "Built", "Wired", "build"]
@@ -26,8 +26,8 @@ class Built(NamedTuple):
     """
 
     line: Line
-    model: AnyStandIn
-    found: Drawn
+    model: AnySimulator
+    found: Sampled
     neutral: Floats
     serial: int
     at: Floats
@@ -43,8 +43,8 @@ def build(
 
     ``seed`` draws how the simulated robot differs from the rig, see `pivrex.sim.sampled`.
     """
-    line, found = Line(rig), drawn(rig, np.array(seed, np.uint64))
-    model = stand_in_under(rig, field, found, wiring)
+    line, found = Line(rig), sampled(rig, np.array(seed, np.uint64))
+    model = simulator_under(rig, field, found, wiring)
     start = model.start()
     _, row = line.step(line.start(), line.rest(), model.sense(start), 0.0, truth=model.truth(start))
     model.step(start, line.commands(row), line.dt_s)

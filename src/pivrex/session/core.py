@@ -24,7 +24,7 @@ from pivrex.session.own_moves import OwnMoves
 from pivrex.session.probing import HELD, Probing
 from pivrex.session.recording import Recordings
 from pivrex.session.report import Report
-from pivrex.session.request_handlers import ANSWERS, AS_STICK, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
+from pivrex.session.request_handlers import AS_STICK, HANDLERS, OF_THE_RIG, ORDERED, WATCHES, WHILE_WATCHING
 from pivrex.session.robots import Robots
 from pivrex.session.rounds import Rounds
 from pivrex.session.status import Status
@@ -200,7 +200,7 @@ class Session:
             self.stop(lost)
             self.inputs.rest_on_keys()
 
-    def _begin_anew(self, stands_at: Floats | None) -> None:
+    def _begin_again(self, stands_at: Floats | None) -> None:
         """Let the line begin at its first tick, as a match does, where the robot believes to stand; not at all for None."""
         if stands_at is not None:
             self._correcting.end("ended, a match was made ready")
@@ -216,7 +216,7 @@ class Session:
         """Return what a probe asks for in this tick, if one goes on."""
         if not self._probing.goes_on:
             return None
-        entry = self._probing.entry(seen, "" if self.robots.link is not None else self.robots.stand_in.seen())
+        entry = self._probing.entry(seen, "" if self.robots.link is not None else self.robots.simulator.seen())
         if entry is None:
             self._move(Event.PROBED)
         return entry
@@ -289,7 +289,7 @@ class Session:
         if isinstance(request, OF_THE_RIG) and self._asked_serial != self.status.serial:
             self._waiting.append(request)
             return
-        answer = ANSWERS.get(type(request))
+        answer = HANDLERS.get(type(request))
         watched = self.robots.watched
         if watched is not None and type(request) not in (AS_STICK if watched.drives else WHILE_WATCHING):
             self.board.note(WATCHES)

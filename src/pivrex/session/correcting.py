@@ -22,7 +22,7 @@ class Correcting:
         self._board = board
         self._mover: Mover | None = None
         self._fault = self._zeroing = 0
-        self._asked: tuple[str, bool] | None = None
+        self._commanded: tuple[str, bool] | None = None
         """Whether the person wants headings held, and what the rig said of it then."""
 
     def begin(self, line: Line, motion: Motion, title: str) -> None:
@@ -68,13 +68,17 @@ class Correcting:
             self._board.note("this rig has no gyro with a correction; nothing can hold its heading")
             return state
         assert line.rig.correction is not None
-        self._asked = line.rig.correction.hold, on
+        self._commanded = line.rig.correction.hold, on
         return line.changed(state, "correction", stage.hold(line.of(state, "correction"), on))
 
     def held_again(self, line: Line, state: LineState) -> LineState:
         """Return the state of a line that begins again: what the person asked for counts on, unless the rig says another thing now."""
-        table, asked = line.rig.correction, self._asked
-        return state if table is None or asked is None or asked[0] != table.hold else self.hold(line, state, asked[1])
+        table, commanded = line.rig.correction, self._commanded
+        return (
+            state
+            if table is None or commanded is None or commanded[0] != table.hold
+            else self.hold(line, state, commanded[1])
+        )
 
     def zero(self, line: Line, state: LineState) -> LineState:
         """Return the line's state in which the gyro's bias is measured as soon as the robot stands."""

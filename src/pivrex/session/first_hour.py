@@ -134,16 +134,16 @@ def _straight(line: Line, rows: Floats) -> Verdict:
     drives = _pieces(ahead & (_values(line, rows, "clock", "stopped") == 0))
     x, y, heading = (_values(line, rows, "truth", name) for name in ("x", "y", "heading"))
     long = [(a, b) for a, b in drives if np.hypot(x[b - 1] - x[a], y[b - 1] - y[a]) > 0.8]
-    if not long or not line.rig.has_real_body:
+    if not long or not line.rig.has_realistic_physics:
         return _waits("a drive of a metre straight ahead, with realistic physics: the recording first-hour-5")
     a, b = long[-1]
-    aside = -(x[b - 1] - x[a]) * np.sin(heading[a]) + (y[b - 1] - y[a]) * np.cos(heading[a])
+    sideways = -(x[b - 1] - x[a]) * np.sin(heading[a]) + (y[b - 1] - y[a]) * np.cos(heading[a])
     turned = float(np.degrees(wrap_rad(heading[b - 1] - heading[a])))
     held = bool((_values(line, rows, "correction", "on")[a + 5 : b] == 1).all())
     said = "the gyro holds the heading" if held else "no one holds the heading"
     far = float(np.hypot(x[b - 1] - x[a], y[b - 1] - y[a]))
-    says = f"in {far:.1f} m it got {abs(aside) * 100:.0f} cm to one side and turned {turned:+.1f} deg; {said}"
-    return Verdict(bool(held and abs(aside) < 0.03 and abs(turned) < 1.5), says)
+    says = f"in {far:.1f} m it got {abs(sideways) * 100:.0f} cm to one side and turned {turned:+.1f} deg; {said}"
+    return Verdict(bool(held and abs(sideways) < 0.03 and abs(turned) < 1.5), says)
 
 
 def _pieces(flags: Flags) -> list[tuple[int, int]]:

@@ -120,7 +120,7 @@ class Match:
             self._runner, self._first = self._new_runner(self._program, line, field), True
             self._left = max(1, self._left - self._runner.n)
             seconds = self._left * line.dt_s
-            self._told = len(self._runner.mind.messages)  # what was told before its line was told then
+            self._told = len(self._runner.interpreter.messages)  # what was told before its line was told then
             self._say(from_s=self._runner.n * line.dt_s)
         waits = LET_GO if period is Period.DRIVEN else ""
         self._say(period=period, left_s=seconds, at_t=t, paused=False, only=only, ended="", why="", waits=waits)
@@ -151,7 +151,7 @@ class Match:
     def one_step(self, t: float, dt_s: float) -> None:
         """Go on until another step begins, then pause."""
         if self.alone and self._runner is not None:
-            self._steps, self._until_step = len(self._runner.mind.records), True
+            self._steps, self._until_step = len(self._runner.interpreter.records), True
             self._say(paused=False, left_s=self._left * dt_s, at_t=t)
 
     def _speak(self, period: Period, left: int = 0) -> None:
@@ -187,14 +187,16 @@ class Match:
             return Entry(twist=np.zeros(3), aim=np.array(np.nan))
         entry = runner.tick(None if self._first else row)
         self._first = False
-        mind = runner.mind
-        self._board.hear(mind.messages[self._told :], line.dt_s)
-        self._told = len(mind.messages)
-        if mind.ended:
-            self._say(ended=mind.ended, why=mind.why)
-            self._board.note(f"the routine has {mind.ended}" + (f": {mind.why}" if mind.why else ""))
+        interpreter = runner.interpreter
+        self._board.hear(interpreter.messages[self._told :], line.dt_s)
+        self._told = len(interpreter.messages)
+        if interpreter.ended:
+            self._say(ended=interpreter.ended, why=interpreter.why)
+            self._board.note(
+                f"the routine has {interpreter.ended}" + (f": {interpreter.why}" if interpreter.why else "")
+            )
             return None
-        if self._until_step and len(mind.records) > self._steps:
+        if self._until_step and len(interpreter.records) > self._steps:
             self._until_step = False
             t = float(row[line.layout.at("clock", "t")]) if row is not None else 0.0
             self._say(paused=True, left_s=self._left * line.dt_s, at_t=t)

@@ -35,8 +35,8 @@ __all__ = [
     "LeaveMatch",
     "LetGo",
     "MakeReady",
-    "MeasureAnew",
-    "MoveStandIn",
+    "MeasureAgain",
+    "MoveSimulated",
     "MoveSticks",
     "PauseRoutine",
     "Probe",
@@ -147,7 +147,7 @@ class EndMove:
 
 
 @dataclass(frozen=True)
-class MoveStandIn:
+class MoveSimulated:
     """Take the simulated robot in hand: "lift" it onto a block, "lower" it, "turn over", "point ahead" its steered wheels; one that
     balances "set up" on the floor, "lay down" on its frame, "tip" forward or "turn left" in the hand.
     """
@@ -310,7 +310,7 @@ class WatchSources:
 
 
 @dataclass(frozen=True)
-class MeasureAnew:
+class MeasureAgain:
     """Forget where the channels of a source have been."""
 
     source: str
@@ -369,11 +369,11 @@ Request = (
     | PauseRoutine
     | StepRoutine
     | EndMove
-    | MoveStandIn
+    | MoveSimulated
     | AttachPads
     | Record
     | WatchSources
-    | MeasureAnew
+    | MeasureAgain
     | UseRobot
     | Leave
 )

@@ -120,4 +120,4 @@ def _be_its_stick(session: Any, watched: WatchedBoard, now_s: float) -> None:
         watched.drives = False
         session.board.note(f"no longer live, the board goes on by itself: {problem}")
     else:
-        watched.stand_in(inputs.as_stick(watched.channels, now_s))
+        watched.simulator(inputs.as_stick(watched.channels, now_s))

@@ -81,12 +81,15 @@ class OwnMoves:
             self.end("cut off by the driver")
         else:
             entry = runner.tick(None if self._first else row)
-            self._first, mind = False, runner.mind
-            self._board.hear(mind.messages[self._told :], line.dt_s)
-            self._told = len(mind.messages)
-            if not mind.ended:
+            self._first, interpreter = False, runner.interpreter
+            self._board.hear(interpreter.messages[self._told :], line.dt_s)
+            self._told = len(interpreter.messages)
+            if not interpreter.ended:
                 return entry
-            self.end(mind.ended + (f", {mind.why}" if mind.why else f" after {runner.n * line.dt_s:.1f} s"))
+            self.end(
+                interpreter.ended
+                + (f", {interpreter.why}" if interpreter.why else f" after {runner.n * line.dt_s:.1f} s")
+            )
         return None
 
     def _touched(self, line: Line, row: Floats) -> bool:

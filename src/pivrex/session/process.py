@@ -29,8 +29,8 @@ from pivrex.session.status import Status
 from pivrex.session.terminal import Terminal
 
 if TYPE_CHECKING:
-    from pivrex.devices.pad_stand_in import PadServer
     from pivrex.devices.pads import Pads
+    from pivrex.devices.simulated_pad import PadServer
     from pivrex.session.report import Report
 
 __all__ = ["run"]
@@ -180,7 +180,7 @@ class _Loop:
         self._session.pads_are({pad.name: pad for pad in self._pads.update()})
 
     def _listen_for_pads(self) -> None:
-        from pivrex.devices.pad_stand_in import PadServer, write_port_file
+        from pivrex.devices.simulated_pad import PadServer, write_port_file
 
         assert self._pads is not None
         self._server = PadServer(self._pads.sdl)

@@ -13,7 +13,7 @@ from pivrex.session.marking import take_mark
 from pivrex.session.on_board import go_live
 from pivrex.session.periods import Period
 
-__all__ = ["ANSWERS", "AS_STICK", "OF_THE_RIG", "ORDERED", "WATCHES", "WHILE_WATCHING"]
+__all__ = ["AS_STICK", "HANDLERS", "OF_THE_RIG", "ORDERED", "WATCHES", "WHILE_WATCHING"]
 
 OF_THE_RIG = (
     ask.ChooseSource, ask.PutBack, ask.Believe, ask.TakeMark, ask.StepLevel, ask.Probe, ask.UseRobot, ask.Hold, ask.BeginMotion, ask.ZeroGyro,
@@ -23,7 +23,7 @@ OF_THE_RIG = (
 
 
 WHILE_WATCHING = (
-    ask.Stop, ask.GoOn, ask.KeyUp, ask.LetGo, ask.UseRig, ask.LayOut, ask.UseMoves, ask.ChooseRoutine, ask.WatchSources, ask.MeasureAnew,
+    ask.Stop, ask.GoOn, ask.KeyUp, ask.LetGo, ask.UseRig, ask.LayOut, ask.UseMoves, ask.ChooseRoutine, ask.WatchSources, ask.MeasureAgain,
     ask.UseRobot, ask.SetKeysMode, ask.StartPeriod, ask.GoLive, ask.ChooseSource, ask.AttachPads,
 )  # fmt: skip
 """What counts while a board drives by itself."""
@@ -77,7 +77,7 @@ def _start(session: Any, request: ask.StartPeriod) -> None:
     """Start a period; a board that drives by itself begins its routine on command."""
     watched, period = session.robots.watched, Period(request.period)
     if watched is None:
-        session._begin_anew(session._rounds.start(period, session._line, request.only, session._t, request.seconds))
+        session._begin_again(session._rounds.start(period, session._line, request.only, session._t, request.seconds))
     elif refusal := watched.ask("run") if period is Period.ALONE else WATCHES:
         session.board.note(refusal)
 
@@ -97,7 +97,7 @@ def _by_hand(session: Any, what: str) -> None:
         session._walk(taken_in_hand(session._line, session._state, moved=True))
 
 
-ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
+HANDLERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.Stop: lambda session, request, _: _stop(session, request.reason),
     ask.GoOn: lambda session, _request, _now: _go_on(session),
     ask.GoLive: lambda session, _request, now: _go_live(session, now),
@@ -119,10 +119,10 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
     ask.AttachPads: lambda session, _request, _now: session._want_pads(),
     ask.Probe: lambda session, request, _: session._begin_probe(request),
     ask.EndMove: lambda session, _request, _now: session._probing.end_move(),
-    ask.MoveStandIn: lambda session, request, _: _by_hand(session, request.what),
+    ask.MoveSimulated: lambda session, request, _: _by_hand(session, request.what),
     ask.Record: lambda session, _request, now: session._recordings.toggle(session.line, now),
     ask.WatchSources: lambda session, request, _: session._watching.turn(request.on),
-    ask.MeasureAnew: lambda session, request, _: session._watching.measure_anew(request.source),
+    ask.MeasureAgain: lambda session, request, _: session._watching.measure_again(request.source),
     ask.UseRobot: lambda session, request, _: session.stop_if_live(session.robots.change(request.on_link)),
     ask.Push: lambda session, request, _: session.robots.push(request.forward_Ns, request.left_Ns, request.turn_Nms),
     ask.Hold: lambda session, request, _: session._walk(
@@ -132,9 +132,9 @@ ANSWERS: dict[type, Callable[[Any, Any, float], None]] = {
         session._correcting.zero(session._line, session._state)
     ),
     ask.BeginMotion: lambda session, request, _: session._begin_move(request),
-    ask.ChooseRoutine: lambda session, request, _: session._begin_anew(session._rounds.choose(request.program)),
+    ask.ChooseRoutine: lambda session, request, _: session._begin_again(session._rounds.choose(request.program)),
     ask.UseMoves: lambda session, request, _: session.moves.use(request.moves),
-    ask.MakeReady: lambda session, request, _: session._begin_anew(session._rounds.ready(request.midway)),
+    ask.MakeReady: lambda session, request, _: session._begin_again(session._rounds.ready(request.midway)),
     ask.StartPeriod: lambda session, request, _: _start(session, request),
     ask.LeaveMatch: lambda session, _request, _now: session._match.leave(),
     ask.PauseRoutine: lambda session, request, _: session._match.pause(request.on, session._t, session.dt_s),

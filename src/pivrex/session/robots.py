@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pivrex.board.watched import WatchedBoard
 from pivrex.devices.link import RobotLink
-from pivrex.devices.robot import StandInRobot
+from pivrex.devices.robot import SimulatedRobot
 from pivrex.errors import RigError, RoutineError
 from pivrex.line.layout import Floats
 from pivrex.rig.sources import SHOWN
@@ -32,7 +32,7 @@ class Robots:
 
     Attributes
     ----------
-    stand_in : StandInRobot
+    simulator : StandInRobot
     link : RobotLink or None
         None while the simulated robot is commanded.
     neutral : (V,) float64
@@ -43,17 +43,17 @@ class Robots:
         self._board, self._line, self._at, self._task = board, built.line, built.at, built.task
         self._asked = asked
         """The link that the command line asks for, whatever the rig says."""
-        self.stand_in, self._found = StandInRobot(built.model), built.found
+        self.simulator, self._found = SimulatedRobot(built.model), built.found
         self.link: RobotLink | None = None
         self.neutral = built.neutral
         self._complaint = ""
         self._shut_down = False
-        board.set(robot=self.stand_in.title)
+        board.set(robot=self.simulator.title)
 
     @property
-    def commanded(self) -> RobotLink | StandInRobot:
+    def commanded(self) -> RobotLink | SimulatedRobot:
         """The robot that is commanded."""
-        return self.link or self.stand_in
+        return self.link or self.simulator
 
     @property
     def watched(self) -> WatchedBoard | None:
@@ -73,7 +73,7 @@ class Robots:
         """
         link, board = self.link, self._board
         if link is None:
-            return RESTARTS if self.stand_in.restarts else ""
+            return RESTARTS if self.simulator.restarts else ""
         link.poll(now_s, budget_s)
         problem = link.problem(now_s)
         if (problem or "heard") != board.status.linked:
@@ -103,7 +103,7 @@ class Robots:
         """Go on with a changed rig; the simulated robot stays where it is. Returns why a live robot must stop for it."""
         self._line, self.neutral, self._at = built.line, built.neutral, built.at
         self._task = built.task
-        self.stand_in, self._found = StandInRobot(built.model, self.stand_in.state), built.found
+        self.simulator, self._found = SimulatedRobot(built.model, self.simulator.state), built.found
         where = self._asked or built.line.rig.link
         if self.link is None or self.link.goes_on(built.line, where):
             return ""
@@ -180,39 +180,39 @@ class Robots:
     def put_at(self, pose: Floats, seed: int, attached: tuple[float, ...] | None = None) -> None:
         """Put the simulated robot somewhere, x and y in m, heading in rad; a real robot is put there by hand."""
         if self.link is None:
-            self.stand_in.put_at(pose, seed, self._found, attached)
+            self.simulator.put_at(pose, seed, self._found, attached)
             self._board.set(runs=self._board.status.runs + 1, lifted=False, upside_down=False)
 
     def put_back(self) -> None:
         """Put the simulated robot back at its start."""
         if self.link is not None:
             self._board.note("a real robot is put back by hand")
-        self.stand_in.put_back()
+        self.simulator.put_back()
         self._board.set(runs=self._board.status.runs + 1, lifted=False, upside_down=False)
 
     def move_by_hand(self, what: str) -> None:
-        """Take the simulated robot in hand; see `pivrex.session.messages.MoveStandIn`."""
+        """Take the simulated robot in hand; see `pivrex.session.messages.MoveSimulated`."""
         if self.link is not None:
             return  # a real robot is handled by hand
-        if self.stand_in.balances:
-            self.stand_in.take(what)
+        if self.simulator.balances:
+            self.simulator.take(what)
         elif what in ("lift", "lower"):
-            self.stand_in.lift(what == "lift")
+            self.simulator.lift(what == "lift")
         elif what == "turn over":
-            self.stand_in.turn_over()
+            self.simulator.turn_over()
         elif what == "point ahead":
-            self.stand_in.point_ahead()
-        state = self.stand_in.state
+            self.simulator.point_ahead()
+        state = self.simulator.state
         self._board.set(lifted=bool(state.lifted), upside_down=bool(state.upside_down))
 
     def push(self, forward_Ns: float, left_Ns: float, turn_Nms: float) -> None:  # noqa: N803 - newton seconds
         """Knock the simulated robot; a real robot is knocked by hand."""
         if self.link is not None:
             self._board.note("a real robot is pushed by hand")
-        elif not self._line.rig.has_real_body:
+        elif not self._line.rig.has_realistic_physics:
             self._board.note("ideal physics have no mass: the robot cannot be pushed; B changes to realistic ones")
         else:
-            self.stand_in.push(forward_Ns, left_Ns, turn_Nms)
+            self.simulator.push(forward_Ns, left_Ns, turn_Nms)
 
     def close(self) -> None:
         """Hang up; the robot has been told to rest."""

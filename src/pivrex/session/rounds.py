@@ -77,7 +77,7 @@ class Rounds:
         pose = midway.pose if midway is not None else self._start(match.program)
         self._robots.put_at(np.array(pose), self._seed, midway.attached if midway is not None else None)
         match.ready(midway, pose)
-        return np.array(midway.memory.believed if midway is not None else pose)
+        return np.array(midway.memory.estimated if midway is not None else pose)
 
     def _start(self, program: Program | None) -> tuple[float, float, float]:
         x, y, heading = start_pose(program, self.field) if program is not None else np.zeros(3)

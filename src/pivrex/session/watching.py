@@ -34,7 +34,7 @@ class Watching:
         self._on = on
         self._watches.clear()
 
-    def measure_anew(self, source: str) -> None:
+    def measure_again(self, source: str) -> None:
         """Forget where a source's channels have been."""
         self._watches.pop(source, None)
 

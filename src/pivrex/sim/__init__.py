@@ -1,7 +1,7 @@
 """The simulated robot: what moves when there is no real one."""
 
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.ideal import IdealBody, IdealState
+from pivrex.sim.model import simulator_of
 from pivrex.sim.rollout import Rollout
-from pivrex.sim.stand_in import StandIn, StandInState
 
-__all__ = ["Rollout", "StandIn", "StandInState", "stand_in_of"]
+__all__ = ["IdealBody", "IdealState", "Rollout", "simulator_of"]

@@ -17,44 +17,44 @@ from pivrex.line.line import Line, LineState
 from pivrex.line.outputs import OutputsColumns
 from pivrex.line.stage import Floats
 from pivrex.line.tick import LineMemory, LineScratch, LineSettings, Tick, line_step
-from pivrex.sim.body import RealBody
-from pivrex.sim.body.robot import RealRobot, body_tick, sense_body, truth_of_body
+from pivrex.sim.body import RealisticBody
+from pivrex.sim.body.robot import RealisticRobot, body_tick, sense_body, truth_of_body
 from pivrex.sim.body.sensors import CHANCE, Chance
 from pivrex.sim.body.state import BodyScratch, BodyState
-from pivrex.sim.stand_in import (
-    PerfectRobot,
-    StandIn,
-    StandInScratch,
-    StandInState,
-    sense_stand_in,
-    stand_in_step,
-    truth_of_stand_in,
+from pivrex.sim.ideal import (
+    IdealBody,
+    IdealRobot,
+    IdealScratch,
+    IdealState,
+    ideal_step,
+    sense_ideal,
+    truth_of_ideal,
 )  # fmt: skip
 
-__all__ = ["drive_body", "drive_stand_in", "drive_through", "driven_by"]
+__all__ = ["drive_body", "drive_ideal", "drive_through", "driven_by"]
 
 
 @kernel
-def take_over(given: Numbers, values: Numbers, many: int) -> None:
+def take_over(replaced: Numbers, values: Numbers, many: int) -> None:
     """Let what is given count; NaN where nothing is."""
     for k in range(many):
-        if not is_nan(given[k]):
-            values[k] = given[k]
+        if not is_nan(replaced[k]):
+            values[k] = replaced[k]
 
 
 @kernel
-def take_given(given: SensedRow, sensed: SensedRow) -> None:
+def take_replaced(replaced: SensedRow, sensed: SensedRow) -> None:
     """Let what is given count instead of what was sensed."""
-    take_over(given.travel, sensed.travel, len(given.travel))
-    take_over(given.speed, sensed.speed, len(given.speed))
-    take_over(given.turned, sensed.turned, len(given.turned))
-    take_over(given.absolute, sensed.absolute, len(given.absolute))
-    take_over(given.gyro, sensed.gyro, len(given.gyro))
-    take_over(given.up, sensed.up, len(given.up))
-    take_over(given.at, sensed.at, len(given.at))
-    take_over(given.tilt, sensed.tilt, len(given.tilt))
-    take_over(given.readings, sensed.readings, len(given.readings))
-    take_over(given.battery, sensed.battery, len(given.battery))
+    take_over(replaced.travel, sensed.travel, len(replaced.travel))
+    take_over(replaced.speed, sensed.speed, len(replaced.speed))
+    take_over(replaced.turned, sensed.turned, len(replaced.turned))
+    take_over(replaced.absolute, sensed.absolute, len(replaced.absolute))
+    take_over(replaced.gyro, sensed.gyro, len(replaced.gyro))
+    take_over(replaced.up, sensed.up, len(replaced.up))
+    take_over(replaced.at, sensed.at, len(replaced.at))
+    take_over(replaced.tilt, sensed.tilt, len(replaced.tilt))
+    take_over(replaced.readings, sensed.readings, len(replaced.readings))
+    take_over(replaced.battery, sensed.battery, len(replaced.battery))
 
 
 @kernel
@@ -64,24 +64,24 @@ def coasting(outputs: OutputsColumns) -> float:
 
 
 @kernel
-def drive_stand_in(
-    r: PerfectRobot, line: LineSettings, w: StandInScratch, lw: LineScratch, given: SensedRow, memory: LineMemory,
-    remembered: LineMemory, before: StandInState, after: StandInState, tick: Tick, dt: float, asks: float,
+def drive_ideal(
+    r: IdealRobot, line: LineSettings, w: IdealScratch, lw: LineScratch, replaced: SensedRow, memory: LineMemory,
+    remembered: LineMemory, before: IdealState, after: IdealState, tick: Tick, dt: float, asks: float,
     follows: float,
 ) -> None:  # fmt: skip
     """Make a tick of a perfect robot and its line, or one half of it."""
     if asks > 0.0:
-        sense_stand_in(r, w, before, tick.sensed)
-        truth_of_stand_in(r, before, tick.truth)
-        take_given(given, tick.sensed)
+        sense_ideal(r, w, before, tick.sensed)
+        truth_of_ideal(r, before, tick.truth)
+        take_replaced(replaced, tick.sensed)
     line_step(line, lw, memory, remembered, tick, asks, follows)
     if follows > 0.0:
-        stand_in_step(r, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
+        ideal_step(r, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
 
 
 @kernel
 def drive_body(
-    r: RealRobot, chance: Chance, line: LineSettings, w: BodyScratch, lw: LineScratch, given: SensedRow, memory: LineMemory,
+    r: RealisticRobot, chance: Chance, line: LineSettings, w: BodyScratch, lw: LineScratch, replaced: SensedRow, memory: LineMemory,
     remembered: LineMemory, before: BodyState, after: BodyState, tick: Tick, dt: float, asks: float,
     follows: float,
 ) -> None:  # fmt: skip
@@ -89,17 +89,17 @@ def drive_body(
     if asks > 0.0:
         sense_body(r, chance, w, before, tick.sensed)
         truth_of_body(before, tick.truth)
-        take_given(given, tick.sensed)
+        take_replaced(replaced, tick.sensed)
     line_step(line, lw, memory, remembered, tick, asks, follows)
     if follows > 0.0:
         body_tick(r, chance, w, before, after, tick.outputs.value, coasting(tick.outputs), dt)
 
 
 _WRITES = ("remembered", "after", "tick")
-_STAND_IN, _BODY = Call(drive_stand_in, _WRITES), Call(drive_body, _WRITES)
+_IDEAL, _BODY = Call(drive_ideal, _WRITES), Call(drive_body, _WRITES)
 
 
-def driven_by(line: Line, model: StandIn | RealBody) -> Call:
+def driven_by(line: Line, model: IdealBody | RealisticBody) -> Call:
     """Return what drives a robot with its line, with all that stays the same; each thread computes in a place of its own."""
     key = (line.settings, line.form, get_ident())
     if (
@@ -108,8 +108,8 @@ def driven_by(line: Line, model: StandIn | RealBody) -> Call:
         or model.driven[0][2] != key[2]
     ):
         scratch = model.scratch.scratch, line.scratch.scratch
-        if isinstance(model, StandIn):
-            call = _STAND_IN.after(model.robot, line.settings, *scratch)
+        if isinstance(model, IdealBody):
+            call = _IDEAL.after(model.robot, line.settings, *scratch)
         else:
             call = _BODY.after(model.robot, CHANCE, line.settings, *scratch)
         nothing = line.stages["sensed"].form.of(**dict.fromkeys(line.stages["sensed"].form.places, np.nan))
@@ -119,7 +119,7 @@ def driven_by(line: Line, model: StandIn | RealBody) -> Call:
 
 
 def drive_through(
-    line: Line, model: StandIn | RealBody, state: LineState, robot: Any, rows: Floats, given: Floats, counts: Sequence[bool],
+    line: Line, model: IdealBody | RealisticBody, state: LineState, robot: Any, rows: Floats, replaced: Floats, counts: Sequence[bool],
 ) -> tuple[LineState, Any]:  # fmt: skip
     """Let one robot drive through N ticks whose inputs are known beforehand.
 
@@ -127,7 +127,7 @@ def drive_through(
     ----------
     rows : (N, K) float64
         With what goes in, as `Line.begin` gives it; the rest is written.
-    given : (N, S) float64
+    replaced : (N, S) float64
         What was sensed, where that is known; NaN where the sensors of the simulated robot say it.
     counts : sequence of N bool
         A tick that does not count leaves no trace: its row is what it would have been.
@@ -145,7 +145,7 @@ def drive_through(
     memory, robots = line.memory.start((many + 2,)), model.form.start((many + 2,))
     memory.data[0], robots.data[0] = state.memory.data, robot.data
     index = {"memory": begin, "remembered": until, "before": begin, "after": until}
-    sensed = SensedRow(line.stages["sensed"].form, given)
+    sensed = SensedRow(line.stages["sensed"].form, replaced)
     driven_by(line, model).in_order(
         (many,), sensed, memory, memory, robots, robots, Tick(line.form, rows), line.dt_s, 1.0, 1.0, index=index
     )

@@ -6,18 +6,20 @@ from typing import Any
 
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.sim.body import RealBody
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.body import RealisticBody
+from pivrex.sim.ideal import IdealBody
 from pivrex.sim.wiring import Wiring
 
-__all__ = ["AnyStandIn", "stand_in_of"]
+__all__ = ["AnySimulator", "simulator_of"]
 
-AnyStandIn = Any
-"""A `StandIn` or a `RealBody`; each has states of its own kind."""
+AnySimulator = Any
+"""A `IdealBody` or a `RealisticBody`; each has states of its own kind."""
 
 
-def stand_in_of(
+def simulator_of(
     rig: Rig, field: Field | None = None, wiring: Wiring | None = None, tick_s: float | None = None
-) -> AnyStandIn:
+) -> AnySimulator:
     """Return the simulated robot of a rig, as its ``[body]`` says. ``tick_s`` is how long its ticks are, the rig's own if left out."""
-    return RealBody(rig, field, wiring, tick_s=tick_s) if rig.has_real_body else StandIn(rig, field, wiring)
+    return (
+        RealisticBody(rig, field, wiring, tick_s=tick_s) if rig.has_realistic_physics else IdealBody(rig, field, wiring)
+    )

@@ -12,7 +12,7 @@ from pivrex.line.input_stages import NOWHERE, SensedRow
 from pivrex.line.stage import Floats
 from pivrex.line.tick import Tick
 from pivrex.sim.driving import driven_by
-from pivrex.sim.model import AnyStandIn
+from pivrex.sim.model import AnySimulator
 
 __all__ = ["Rollout"]
 
@@ -28,7 +28,7 @@ class Rollout:
         The model's own state.
     """
 
-    def __init__(self, line: Line, model: AnyStandIn, state: LineState | None = None, robot: Any = None) -> None:
+    def __init__(self, line: Line, model: AnySimulator, state: LineState | None = None, robot: Any = None) -> None:
         self.line, self.model = line, model
         self.state = state if state is not None else line.start()
         self.robot = robot if robot is not None else model.start(self.state.tick.shape)

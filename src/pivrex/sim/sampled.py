@@ -10,12 +10,12 @@ from numpy.typing import NDArray
 from pivrex.line.stage import Floats
 from pivrex.rig.field import Field
 from pivrex.rig.rig import Rig
-from pivrex.sim.body import Conditions, RealBody
+from pivrex.sim.body import Conditions, RealisticBody
 from pivrex.sim.chance import draw
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.ideal import IdealBody
 from pivrex.sim.wiring import Wiring
 
-__all__ = ["Drawn", "drawn", "placed_by", "stand_in_under"]
+__all__ = ["Sampled", "placed_by", "sampled", "simulator_under"]
 
 Seeds = NDArray[np.uint64]
 
@@ -23,7 +23,7 @@ OWN = 3
 """Which of a robot's draws this is; others are used for its gyro and its steered wheels."""
 
 
-class Drawn(NamedTuple):
+class Sampled(NamedTuple):
     """What seeds drew, for a batch of shape B.
 
     Attributes
@@ -43,7 +43,7 @@ class Drawn(NamedTuple):
     offset: Floats
 
 
-def drawn(rig: Rig, seeds: Seeds) -> Drawn:
+def sampled(rig: Rig, seeds: Seeds) -> Sampled:
     """Draw for seeds, B uint64. Seed 0 is the robot as the rig says."""
     s = rig.spread
     motors = list(rig.motors)
@@ -75,17 +75,17 @@ def drawn(rig: Rig, seeds: Seeds) -> Drawn:
         mass=of(5), grip=of(4), noise=of(6), charge=of(3), strength={m: of(7 + k) for k, m in enumerate(motors)}
     )
     whole = values if batch else values[0]
-    return Drawn(names, whole, under, whole[..., :3])
+    return Sampled(names, whole, under, whole[..., :3])
 
 
-def stand_in_under(rig: Rig, field: Field | None, found: Drawn, wiring: Wiring | None = None) -> Any:
+def simulator_under(rig: Rig, field: Field | None, found: Sampled, wiring: Wiring | None = None) -> Any:
     """Return the simulated robot of a rig under what was drawn; a perfect one has nothing that could differ."""
-    if rig.has_real_body:
-        return RealBody(rig, field, wiring, under=found.under)
-    return StandIn(rig, field, wiring)
+    if rig.has_realistic_physics:
+        return RealisticBody(rig, field, wiring, under=found.under)
+    return IdealBody(rig, field, wiring)
 
 
-def placed_by(model: Any, seeds: Seeds, pose: Floats, found: Drawn) -> Any:
+def placed_by(model: Any, seeds: Seeds, pose: Floats, found: Sampled) -> Any:
     """Return the state of robots that were put down where a routine starts, (3,), as near as someone does by hand."""
     return model.placed(
         model.start(seeds.shape, seeds), pose + found.offset, np.broadcast_to(pose[..., 2], seeds.shape)

@@ -10,7 +10,7 @@ import numpy as np
 from pivrex.line.kinematics import kinematics_of
 from pivrex.rig.body import Body
 from pivrex.rig.rig import Rig
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 
 __all__ = ["GRAVITY_M_S2", "LITTLE", "Standing", "Traction", "held_start", "pushed_start", "standing_of", "traction_of"]
 
@@ -41,7 +41,7 @@ class Traction(NamedTuple):
         The hardest start that they hold.
     pushed : float
         The start that the motors could push, if the tyres held.
-    asked : float
+    commanded : float
         The hardest start that sticks ask for, by their `slew_up`; infinite without one.
     slew : float
         The `slew_up` of forward at which a full stick asks for no more than they hold, in 1/s.
@@ -51,18 +51,18 @@ class Traction(NamedTuple):
     ahead: float
     back: float
     pushed: float
-    asked: float
+    commanded: float
     slew: float
 
     @property
     def spins(self) -> bool:
         """Whether a full stick starts harder than the tyres hold."""
-        return min(self.pushed, self.asked) > self.ahead
+        return min(self.pushed, self.commanded) > self.ahead
 
     @property
     def said(self) -> str:
         """Say it in a sentence."""
-        most = min(self.pushed, self.asked)
+        most = min(self.pushed, self.commanded)
         spins = f"; a full stick starts with {most:.1f} m/s², and spins the wheels" if self.spins else ""
         return f"{self.share * 100:.0f} % of the weight is on driven wheels, which hold a start of {self.ahead:.1f} m/s²{spins}"
 
@@ -84,7 +84,7 @@ def standing_of(rig: Rig) -> Standing:
     """
     wheels, ahead = rig.chassis.wheels, _ahead(rig)
     presses = ahead * np.array([abs(cos(w.rollers_rad or 0.0)) for w in wheels])
-    loads = RealBody(rig.with_body("realistic")).settings.loads[0][: len(wheels)]
+    loads = RealisticBody(rig.with_body("realistic")).settings.loads[0][: len(wheels)]
     motors = sum(_mean(rig, ahead, m.wheels) for m in rig.motors.values())
     share, shift = (float((presses * loads[:, k]).sum()) for k in (0, 1))
     return Standing(share / GRAVITY_M_S2, round(-shift, 9) + 0.0, motors)
@@ -115,7 +115,7 @@ def pushed_start(push: float, mass: float, drag: float, share: float, shift: flo
 
 def traction_of(rig: Rig) -> Traction:
     """Return what the tyres of a rig's robot hold, and what its motors push."""
-    body, standing, settings = rig.body or Body(), standing_of(rig), RealBody(rig.with_body("realistic")).settings
+    body, standing, settings = rig.body or Body(), standing_of(rig), RealisticBody(rig.with_body("realistic")).settings
     drag = body.casters if rig.chassis.casters else 0.0
     ahead, radius = _ahead(rig), {w.name: w.radius_m for w in rig.chassis.wheels}
     push = sum(
@@ -127,8 +127,8 @@ def traction_of(rig: Rig) -> Traction:
     share = float(settings.loads[0][: len(rig.chassis.wheels), 0].sum()) / GRAVITY_M_S2
     full = rig.full_forward_m_s
     slews = [rig.shaping.of(f).slew_up_per_s for f in rig.law.axes() if f not in ("turn", "sideways")]
-    asked = max(slews) * full if all(slews) else inf
-    return Traction(share, start, back, pushed, asked, start / full if full else 0.0)
+    commanded = max(slews) * full if all(slews) else inf
+    return Traction(share, start, back, pushed, commanded, start / full if full else 0.0)
 
 
 def _ahead(rig: Rig) -> np.ndarray:

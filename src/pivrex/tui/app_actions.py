@@ -223,7 +223,7 @@ class AppActions(_Base):
         self.model.ask(Push(*impulse.tolist()))
 
     def act_body(self) -> None:
-        kind = "ideal" if self.model.rig.has_real_body else "realistic"
+        kind = "ideal" if self.model.rig.has_realistic_physics else "realistic"
         if self.model.rig.balance is not None:
             self.model.say("a robot that balances has a mass that falls: its physics stay realistic")
             return

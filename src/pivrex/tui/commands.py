@@ -127,11 +127,11 @@ COMMON = (
             available=lambda m: m.rig.link is not None or m.status.linked != "off"),
     Command("export", "export", "Saves the drawing of this view as SVG and PDF into the workspace's exports.", ("x",), foot=15),
     Command("turn_over", "turn it over", "Turns the simulated robot on its back, or back on its wheels, to test its upside-down sensor.",
-            (), available=lambda m: m.rig.upside_down is not None, asks=ask.MoveStandIn("turn over")),
+            (), available=lambda m: m.rig.upside_down is not None, asks=ask.MoveSimulated("turn over")),
     Command("set_up", "set it up", "Sets a robot that balances upright; a hand holds it until it stands by itself.", ("I", "shift+i", "upper_i"),
-            foot=3, available=lambda m: m.rig.balance is not None and not m.status.upright, asks=ask.MoveStandIn("set up")),
+            foot=3, available=lambda m: m.rig.balance is not None and not m.status.upright, asks=ask.MoveSimulated("set up")),
     Command("lay_down", "lay it down", "Lays the simulated robot that balances on its frame.", (),
-            available=lambda m: m.rig.balance is not None, asks=ask.MoveStandIn("lay down")),
+            available=lambda m: m.rig.balance is not None, asks=ask.MoveSimulated("lay down")),
     Command("attach_pads", "simulated gamepad", "Listens for simulated gamepads, moved by pivrex remote --pad.", (), asks=ask.AttachPads()),
     Command("messages", "messages", "Lists all messages with their times, and the warnings of the open rig.",
             ("exclamation_mark", "!"), foot=16),
@@ -159,10 +159,10 @@ COMMON = (
 PUSHES = (
     Command("push_left", "knock", "Knocks the simulated robot's front to the left, as a robot that hits it does; one that balances forward.",
             ("f",),
-            available=lambda m: m.rig.has_real_body),
+            available=lambda m: m.rig.has_realistic_physics),
     Command("push_right", "knock to the right", "Knocks the simulated robot's front to the right; one that balances back.",
             ("F", "shift+f", "upper_f"),
-            available=lambda m: m.rig.has_real_body),
+            available=lambda m: m.rig.has_realistic_physics),
 )  # fmt: skip
 """In the views that show what comes of a knock."""
 

@@ -221,8 +221,8 @@ class FirstHourActs(_Base):
         """Judge the open task."""
         view, found = self.views["routine"], None
         assert isinstance(view, RoutineView)
-        job, desk = view.helpers.rehearsal, view.routine.desk
-        own = desk.is_open and desk.path.stem == self.model.file.path.stem
+        job, document = view.helpers.rehearsal, view.routine.document
+        own = document.is_open and document.path.stem == self.model.file.path.stem
         if own and job.answered is not None and job.answered.rig is self.model.rig:
             found = job.answer
         self.hour.update(found)
@@ -274,7 +274,7 @@ class FirstHourActs(_Base):
                     and run.facts.rig == self.model.file.path.stem
                     and run.facts.note.startswith("today")
                 ):
-                    runs.desk.selected = run.name
+                    runs.selection.selected = run.name
 
 
 def _keys() -> str:

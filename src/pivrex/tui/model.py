@@ -180,7 +180,7 @@ class ScreenModel(Editing):
             self._began, self.stands = [], ""
             said, wrong = self.documents.look_outside()
             if said:
-                self._lay_out_anew()
+                self._lay_out_again()
                 self.say(said, alarm=wrong)
         super().look_outside()
         self._send_moves()
@@ -203,7 +203,7 @@ class ScreenModel(Editing):
         elif not any(document.differs for document in self._began):
             self.stands = ""
 
-    def _lay_out_anew(self) -> None:
+    def _lay_out_again(self) -> None:
         """Take the workspace's and the floor's files as they are now."""
         settings, workspace = self._whole.settings, self.documents.workspace.content
         if workspace is not None:

@@ -22,7 +22,7 @@ NOT_NOW = "this is a run that was kept: nothing drives in it and nothing of it c
 
 DRIVE = (
     ask.KeyDown, ask.GoOn, ask.GoLive, ask.PutBack, ask.Push, ask.Hold, ask.ZeroGyro, ask.StartPeriod, ask.MakeReady, ask.BeginMotion,
-    ask.Record, ask.KeepRun, ask.ChooseSource, ask.Probe, ask.StepLevel, ask.UseRobot, ask.TakeMark, ask.Believe, ask.MoveStandIn,
+    ask.Record, ask.KeepRun, ask.ChooseSource, ask.Probe, ask.StepLevel, ask.UseRobot, ask.TakeMark, ask.Believe, ask.MoveSimulated,
 )  # fmt: skip
 """What a person asks of a robot; of one in the past it cannot be had."""
 

@@ -68,9 +68,7 @@ class BalanceLoop(Loop):
         line.put("balance", own._replace(**{self.name: loop}))
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
-        parts = {
-            n: line.layout.at("balance", f"{self.name}_{'output' if n == 'given' else n}") for n in ("p", "i", "given")
-        }
+        parts = {n: line.layout.at("balance", f"{self.name}_{n}") for n in ("p", "i", "output")}
         value, target = (line.layout.at("balance", f"{self.name}_{n}") for n in ("measured", "setpoint"))
         return value, target, parts
 
@@ -101,7 +99,7 @@ class WholeBalance(BalanceLoop):
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
         value, target, _ = super().places(line)
-        return value, target, {"given": line.layout.at("balance", "upright")}
+        return value, target, {"output": line.layout.at("balance", "upright")}
 
 
 DEG, DEG_S = ("deg", degrees(1)), ("deg/s", degrees(1))

@@ -16,7 +16,7 @@ from pivrex.rig import Rig
 from pivrex.rig.balance import LEAST_HZ
 from pivrex.routine.fleet import Fleet
 from pivrex.routine.means import Means
-from pivrex.sim.body import Conditions, RealBody
+from pivrex.sim.body import Conditions, RealisticBody
 from pivrex.sim.body.settings import GRAVITY_M_S2, BodySettings, settings_of
 
 __all__ = ["ACCEPTS", "Lqr", "Plant", "balance_worries", "biggest_push", "falls_after_s", "lqr_of", "plant_of"]
@@ -134,7 +134,7 @@ def lqr_of(rig: Rig, accepts: tuple[float, float, float, float, float] = ACCEPTS
     return Lqr(feedback, changes, np.asarray(np.linalg.eigvals(a - np.outer(b, feedback)), complex))
 
 
-def _watched(rig: Rig, model: RealBody, pushes: Floats, seconds: float) -> Floats:
+def _watched(rig: Rig, model: RealisticBody, pushes: Floats, seconds: float) -> Floats:
     """Return when each robot of a batch that is pushed falls, (G,) in s; infinite where it does not."""
     line = Line(rig)
     state = line.layout.at("balance", "state")
@@ -155,7 +155,7 @@ def _watched(rig: Rig, model: RealBody, pushes: Floats, seconds: float) -> Float
 
 def falls_after_s(rig: Rig, seconds: float = 3.0) -> float:
     """Return after which time a robot with these gains falls by itself, in s; infinite if it stands for so long."""
-    return float(_watched(rig, RealBody(rig), np.zeros(2), seconds).min())
+    return float(_watched(rig, RealisticBody(rig), np.zeros(2), seconds).min())
 
 
 def biggest_push(rig: Rig, under: Conditions | None = None, kinds: int = 1) -> Floats:
@@ -180,7 +180,7 @@ def biggest_push(rig: Rig, under: Conditions | None = None, kinds: int = 1) -> F
     }
     charge = None if under.charge is None else np.repeat(np.broadcast_to(under.charge, kinds), LEVELS)
     strength = {n: np.repeat(np.broadcast_to(v, kinds), LEVELS) for n, v in under.strength.items()}
-    model = RealBody(rig, under=Conditions(**each, charge=charge, strength=strength))
+    model = RealisticBody(rig, under=Conditions(**each, charge=charge, strength=strength))
     stood = np.isinf(_watched(rig, model, pushes.ravel(), WATCHED_S)).reshape(kinds, LEVELS)
     survived = np.where(stood.all(axis=1), LEVELS, np.argmin(stood, axis=1))
     found: Floats = np.where(survived > 0, levels[np.maximum(survived - 1, 0)], 0.0)

@@ -50,7 +50,7 @@ class Heading(Loop):
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
         names = [n for n in ("p", "i", "d", "rate_p", "rate_i", "output") if line.layout.has("correction", n)]
-        parts = {("given" if n == "output" else n): line.layout.at("correction", n) for n in names}
+        parts = {n: line.layout.at("correction", n) for n in names}
         return line.layout.at("truth", "heading"), line.layout.at("correction", "target"), parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
@@ -130,7 +130,7 @@ class WheelLoop(Loop):
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
         motor = plain(next(iter(line.rig.motors)))
         names = ("p", "i", "d", "static", "speed", "acceleration", "drive")
-        parts = {("given" if n == "drive" else n): line.layout.at("control", f"{motor}_{n}") for n in names}
+        parts = {("output" if n == "drive" else n): line.layout.at("control", f"{motor}_{n}") for n in names}
         return line.layout.at("control", f"{motor}_measured"), line.layout.at("control", f"{motor}_setpoint"), parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
@@ -183,7 +183,7 @@ class SteeringLoop(Loop):
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
         wheel = plain(line.rig.steered[0])
-        parts = {"given": line.layout.at("steering", f"{wheel}_drive")}
+        parts = {"output": line.layout.at("steering", f"{wheel}_drive")}
         return line.layout.at("pointing", f"{wheel}_angle"), line.layout.at("steering", f"{wheel}_target"), parts
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:

@@ -10,7 +10,7 @@ import numpy as np
 from pivrex.line import Entry, Line
 from pivrex.rig import Rig
 from pivrex.rig.plane import Mounting
-from pivrex.sim.body import RealBody
+from pivrex.sim.body import RealisticBody
 from pivrex.sim.rollout import Rollout
 
 __all__ = ["Placed", "placements"]
@@ -59,7 +59,7 @@ def placements(rig: Rig, seconds: float = 8.0, robots: int = ROBOTS) -> list[Pla
         placed = rig.with_body("realistic").model_copy(
             update={"gyro": rig.gyro.model_copy(update={"mounting": mounting, "delay_s": 0.0})}
         )
-        line, model = Line(placed), RealBody(placed)
+        line, model = Line(placed), RealisticBody(placed)
         batch = (robots,)
         rollout = Rollout(line, model, line.start(batch), model.start(batch, np.arange(robots, dtype=np.uint64)))
         raw = line.rest(batch)

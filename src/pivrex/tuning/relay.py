@@ -41,7 +41,7 @@ class Relay:
         The ultimate gain, with which P alone would swing for ever, and the period of that swing.
     amplitude : float
         Of the swing, in the value's unit.
-    t_s, value, given : (N,) float64
+    t_s, value, output : (N,) float64
         What was seen.
     """
 
@@ -50,7 +50,7 @@ class Relay:
     amplitude: float
     t_s: Floats
     value: Floats
-    given: Floats
+    output: Floats
 
 
 def relay(
@@ -79,17 +79,17 @@ def relay(
     To its first harmonic a relay of size d with hysteresis h is the gain 4·d/(π·√(a² - h²)) for a swing of amplitude a;
     that is the gain at which the loop is on its limit (describing function; Åström & Hägglund 1984, Automatica 20).
     """
-    given, value = size, plant(0.0)
+    output, value = size, plant(0.0)
     values, gave, switched = [], [], []
     for k in range(round(seconds / dt_s)):
         error = target - value
-        after = size if error > band else -size if error < -band else given
-        if after > 0 > given:
+        after = size if error > band else -size if error < -band else output
+        if after > 0 > output:
             switched.append(k)
-        given = after
-        value = plant(given)
+        output = after
+        value = plant(output)
         values.append(value)
-        gave.append(given)
+        gave.append(output)
     return _swing(np.array(values), np.array(gave), switched, size, band, dt_s)
 
 
@@ -173,7 +173,7 @@ def _balancing(rollout: Rollout, loop: BalanceLoop, seconds: float) -> Relay | N
     if (rows[1:, line.layout.at("balance", "state")] != STANDS).any():
         return None
     rows = rows[len(rows) // 2 :]  # at first it may chatter about the switch before it swings
-    gave = rows[:, parts["given"]]
+    gave = rows[:, parts["output"]]
     up = np.flatnonzero((gave[1:] > 0) & (gave[:-1] <= 0)) + 1
     # noise switches twice near zero: of two that follow each other at once the first counts
     gaps = np.diff(up, prepend=-np.inf)

@@ -14,7 +14,7 @@ from pivrex.sim.body import Conditions
 from pivrex.tuning.balance_loops import WHOLE, BalanceLoop
 from pivrex.tuning.balancing import biggest_push
 from pivrex.tuning.loop import Gains, Loop
-from pivrex.tuning.step_responses import Answers, Bench
+from pivrex.tuning.step_responses import Bench, StepResponses
 
 __all__ = ["CONDITIONS", "GOALS", "Found", "search"]
 
@@ -165,9 +165,9 @@ def _worth(rig: Rig, loop: Loop, goal: str, rows: Floats) -> tuple[Floats, Float
     judged = WHOLE if isinstance(loop, BalanceLoop) else loop
     bench = Bench(rig, loop, _under(rig, many), judged)
     seeds: NDArray[np.uint64] = np.tile(np.arange(kinds, dtype=np.uint64), many)
-    answers = bench.run(loop.experiment(bench.rig, "both"), gains, seeds)
-    each = _scored(answers, goal).reshape(many, kinds)
-    figure = _figures(answers).reshape(7, many, kinds)
+    responses = bench.run(loop.experiment(bench.rig, "both"), gains, seeds)
+    each = _scored(responses, goal).reshape(many, kinds)
+    figure = _figures(responses).reshape(7, many, kinds)
     with np.errstate(invalid="ignore"):
         both = np.stack([figure.mean(axis=2), np.abs(figure).max(axis=2)], axis=-1)
     return (each.mean(axis=1) + each.max(axis=1)) / 2, np.moveaxis(both, 0, 1)
@@ -183,21 +183,21 @@ def _under(rig: Rig, many: int) -> Conditions:
     return Conditions(mass=mass, grip=grip, noise=noise, charge=charge, strength=strength)
 
 
-def _figures(a: Answers) -> Floats:
+def _figures(a: StepResponses) -> Floats:
     f = a.figures
     rows = [f.rise_s, f.settle_s, f.overshoot, f.back_s, f.turned, np.abs(f.final), f.effort]
     return np.array([np.nan_to_num(r, nan=NEVER_S) for r in rows])
 
 
-def _scored(a: Answers, goal: str) -> Floats:
+def _scored(a: StepResponses, goal: str) -> Floats:
     """Return the score of each answer in s; less is better."""
     f = a.figures
     step = np.maximum(np.abs(a.target[:, -1]), 1e-9)
     settle, back = (np.nan_to_num(v, nan=NEVER_S) for v in (f.settle_s, f.back_s))
     beyond, left = f.overshoot / step, np.abs(f.final) / step
     turned = np.nan_to_num(f.turned, nan=0.0) / step
-    most = np.maximum(np.abs(a.parts["given"]).max(), 1e-9)
-    restless = np.diff(a.parts["given"], axis=1).std(axis=1) / most
+    most = np.maximum(np.abs(a.parts["output"]).max(), 1e-9)
+    restless = np.diff(a.parts["output"], axis=1).std(axis=1) / most
     weights = {  # settling, back, overshoot, left over, turned away, restlessness
         "quick": (1.0, 0.6, 1.0, 4.0, 0.5, 1.0),
         "calm": (0.5, 0.4, 3.0, 3.0, 0.3, 8.0),

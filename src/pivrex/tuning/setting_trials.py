@@ -11,7 +11,7 @@ from pivrex.line import Entry, Line
 from pivrex.line.se2 import move
 from pivrex.line.stage import Floats
 from pivrex.rig.rig import Rig
-from pivrex.sim.model import stand_in_of
+from pivrex.sim.model import simulator_of
 from pivrex.sim.rollout import Rollout
 
 __all__ = ["Compared", "compare_cosine", "compare_lead", "compare_straight"]
@@ -71,16 +71,16 @@ class _Drive:
             update={"plane": rig.plane.model_copy(update={"frame": "field" if rig.gyro else "robot"})}
         )
         line = Line(framed)
-        self._rollout = Rollout(line, stand_in_of(framed))
+        self._rollout = Rollout(line, simulator_of(framed))
         self._full = np.array([rig.full_forward_m_s, rig.full_left_m_s, rig.full_turn_rad_s])
 
     def go(self, forward: float, left: float, turn: float, seconds: float) -> Floats:
         """Drive for a while past all sticks; gives the path, (N, 3)."""
-        asked = Entry(twist=np.array([forward, left, turn]) * self._full)
+        entry = Entry(twist=np.array([forward, left, turn]) * self._full)
         rest, path = self._rollout.line.rest(), []
         for _ in range(round(seconds / self._rollout.line.dt_s)):
             path.append(self._rollout.robot.pose)
-            self._rollout.tick(rest, entry=asked)
+            self._rollout.tick(rest, entry=entry)
         return np.array(path)
 
 
@@ -89,14 +89,14 @@ def _ideal_crossing(rig: Rig) -> float:
     motors = {n: m.model_copy(update={"top_speed_rad_s": 2 * m.top_speed_rad_s}) for n, m in rig.motors.items()}
     line = Line(rig.model_copy(update={"motors": motors, "plane": rig.plane.model_copy(update={"frame": "field"})}))
     state, pose, sensed = line.start(), np.zeros(3), np.zeros(len(line.stages["sensed"].columns))
-    asked = Entry(twist=np.array([0.5 * rig.full_forward_m_s, 0.0, 0.5 * rig.full_turn_rad_s]))
+    entry = Entry(twist=np.array([0.5 * rig.full_forward_m_s, 0.0, 0.5 * rig.full_turn_rad_s]))
     gyro = line.layout.at("sensed", "gyro") - line.layout.stage("sensed").start
     sign = -1.0 if rig.gyro is not None and rig.gyro.reversed else 1.0
-    given = line.layout.these("frame", ("forward", "left", "turn"))
+    reached = line.layout.these("frame", ("forward", "left", "turn"))
     for _ in range(round(CROSS_S / line.dt_s)):
         sensed[gyro] = sign * pose[2]
-        state, row = line.step(state, line.rest(), sensed, entry=asked)
-        pose = move(pose, row[given] * line.dt_s)
+        state, row = line.step(state, line.rest(), sensed, entry=entry)
+        pose = move(pose, row[reached] * line.dt_s)
     return float(abs(pose[1]))
 
 

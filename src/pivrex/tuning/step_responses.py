@@ -15,12 +15,12 @@ from pivrex.line.stage import Floats
 from pivrex.rig import Rig
 from pivrex.routine.fleet import Fleet
 from pivrex.routine.means import Means
-from pivrex.sim.body import Conditions, RealBody
-from pivrex.sim.stand_in import StandIn
+from pivrex.sim.body import Conditions, RealisticBody
+from pivrex.sim.ideal import IdealBody
 from pivrex.tuning.figures import Figures, figures_of
 from pivrex.tuning.loop import Experiment, Gains, Loop
 
-__all__ = ["Answers", "Bench", "answers_to"]
+__all__ = ["Bench", "StepResponses", "step_responses_to"]
 
 UNSTABLE_STEPS = 6.0
 """An answer that ends this many steps from its target is called unstable; so is one that swings on."""
@@ -38,7 +38,7 @@ END_M, OFF_LINE = 0.02, 0.1
 
 
 @dataclass(frozen=True)
-class Answers:
+class StepResponses:
     """G answers over N ticks, in SI.
 
     Attributes
@@ -47,8 +47,8 @@ class Answers:
     value, target : (G, N) float64
         Of the loop, from where it began; of a heading the true one.
     parts : dict of (G, N) float64
-        What each part gave, and ``given``, all of it.
-    aside_m, way_m : (G, N) float64
+        What each part gave, and ``output``, all of it.
+    sideways_m, way_m : (G, N) float64
         How far the robot is from the line on which it began, and along it.
     turned : (G, N) float64
         How far it has turned, in rad.
@@ -65,7 +65,7 @@ class Answers:
     value: Floats
     target: Floats
     parts: dict[str, Floats]
-    aside_m: Floats
+    sideways_m: Floats
     way_m: Floats
     turned: Floats
     figures: Figures
@@ -75,7 +75,7 @@ class Answers:
     ticks: int
 
     @classmethod
-    def of(cls, each: Sequence[Answers]) -> Answers:
+    def of(cls, each: Sequence[StepResponses]) -> StepResponses:
         """Put several together."""
         names = ("value", "target", "aside_m", "way_m", "turned", "fell_s", "done_s")
         return cls(
@@ -88,14 +88,14 @@ class Answers:
         )
 
 
-def answers_to(
+def step_responses_to(
     rig: Rig, loop: Loop, experiment: Experiment, sets: Sequence[Gains], under: Conditions | None = None, seed: int = 0
-) -> Answers:
+) -> StepResponses:
     """Return what a few gain sets answer, each on a simulated robot of the rig that has the same chance. A few are sooner done one
     after the other than as a batch.
     """
     bench = Bench(rig, loop, under)
-    return Answers.of([bench.run(experiment, gains, np.array(seed, np.uint64)) for gains in sets])
+    return StepResponses.of([bench.run(experiment, gains, np.array(seed, np.uint64)) for gains in sets])
 
 
 class Bench:
@@ -123,7 +123,7 @@ class Bench:
             raise ValueError(f"{rig.name} has no loop {loop.name}")
         self.rig, self.loop, self._tuned = tried, judged or loop, loop
         self.line = Line(tried)
-        self.model = RealBody(tried, under=under) if rig.has_real_body else StandIn(tried)
+        self.model = RealisticBody(tried, under=under) if rig.has_realistic_physics else IdealBody(tried)
 
     def run(
         self,
@@ -131,7 +131,7 @@ class Bench:
         gains: Gains | None,
         seeds: NDArray[np.uint64],
         until: Callable[[], bool] | None = None,
-    ) -> Answers:
+    ) -> StepResponses:
         """Try an experiment with a batch of G robots.
 
         Parameters
@@ -170,7 +170,9 @@ class Bench:
         done = np.where(np.isfinite(fleet.ended_at), fleet.ended_at, np.nan) * line.dt_s
         return self._told(experiment, table[:, 1 : 1 + max(seen, 2)], table[:, 0, :5], list(parts), done)
 
-    def _told(self, experiment: Experiment, whole: Floats, begin: Floats, parts: list[str], done: Floats) -> Answers:
+    def _told(
+        self, experiment: Experiment, whole: Floats, begin: Floats, parts: list[str], done: Floats
+    ) -> StepResponses:
         loop, line = self.loop, self.line
         t_s = np.arange(1.0, whole.shape[1] + 1.0) * line.dt_s
         start = begin[:, 0] if loop.from_start else np.zeros(len(begin))
@@ -181,7 +183,7 @@ class Bench:
         fell = np.zeros(len(begin), bool)
         if "balance" in line.stages:
             fell = (whole[..., -1] != STANDS).any(axis=1)
-        given = {n: np.nan_to_num(whole[..., 5 + k]) for k, n in enumerate(parts)}
+        output = {n: np.nan_to_num(whole[..., 5 + k]) for k, n in enumerate(parts)}
         end = np.full(len(first), experiment.amount if experiment.kind in ("step", "turn", "both") else 0.0)
         if loop.follows:
             end = np.nan_to_num(target[:, -1])
@@ -189,21 +191,21 @@ class Bench:
         pushed = experiment.kind == "push"
         starts = end if pushed else np.zeros(len(first))
         span = slice(from_, to)
-        figures = figures_of(t_s[span], value[:, span], starts, end, given["given"][:, span], loop.least)
+        figures = figures_of(t_s[span], value[:, span], starts, end, output["output"][:, span], loop.least)
         if experiment.kind == "both":
             after = slice(round(experiment.knock_at_s / line.dt_s), None)
-            knocked = figures_of(t_s[after], value[:, after], end, end, given["given"][:, after], loop.least)
+            knocked = figures_of(t_s[after], value[:, after], end, end, output["output"][:, after], loop.least)
             figures = figures._replace(back_s=knocked.settle_s, turned=knocked.overshoot, final=knocked.final)
-        aside, way = c * dy - s * dx, c * dx + s * dy
-        unstable = _swings(value, end, given["given"], loop.least)
+        sideways, way = c * dy - s * dx, c * dx + s * dy
+        unstable = _swings(value, end, output["output"], loop.least)
         if experiment.kind == "straight":
-            figures, unstable = self._straight(experiment, t_s, value, (aside, way), given["given"], done)
-        return Answers(
+            figures, unstable = self._straight(experiment, t_s, value, (sideways, way), output["output"], done)
+        return StepResponses(
             t_s=t_s,
             value=value,
             target=target,
-            parts=given,
-            aside_m=aside,
+            parts=output,
+            sideways_m=sideways,
             way_m=way,
             turned=whole[..., 2] - first[:, None],
             figures=figures,
@@ -219,7 +221,7 @@ class Bench:
         t_s: Floats,
         off: Floats,
         place: tuple[Floats, Floats],
-        given: Floats,
+        output: Floats,
         done: Floats,
     ) -> tuple[Figures, NDArray[np.bool_]]:
         """Return the figures of straight drives, (G,) each, and which are unstable, over the time of the move.
@@ -229,12 +231,12 @@ class Bench:
         """
         ended = np.nanmax(done) if np.isfinite(done).any() else t_s[-1]
         span = slice(0, max(2, round(float(ended) / self.line.dt_s)))
-        aside, way = (v[:, span] for v in place)
+        sideways, way = (v[:, span] for v in place)
         zero, amount = np.zeros(len(off)), np.full(len(off), experiment.amount)
-        turned = figures_of(t_s[span], off[:, span], zero, zero, given[:, span], self.loop.least)
-        went = figures_of(t_s[span], way, zero, amount, given[:, span], END_M)
-        strays = np.abs(aside[:, -1]) > END_M + OFF_LINE * abs(experiment.amount)
-        swings = _swings(off[:, span], zero, given[:, span], self.loop.least)
+        turned = figures_of(t_s[span], off[:, span], zero, zero, output[:, span], self.loop.least)
+        went = figures_of(t_s[span], way, zero, amount, output[:, span], END_M)
+        strays = np.abs(sideways[:, -1]) > END_M + OFF_LINE * abs(experiment.amount)
+        swings = _swings(off[:, span], zero, output[:, span], self.loop.least)
         return turned._replace(rise_s=went.rise_s, settle_s=np.maximum(turned.settle_s, went.settle_s)), swings | strays
 
     def _watched(self, experiment: Experiment, ticks: int) -> tuple[int, int]:
@@ -247,13 +249,13 @@ class Bench:
         return 0, ticks
 
 
-def _swings(value: Floats, end: Floats, given: Floats, least: float) -> NDArray[np.bool_]:
+def _swings(value: Floats, end: Floats, output: Floats, least: float) -> NDArray[np.bool_]:
     """Return which answers, (G,), swing on by more than ``least`` and do not die down, or end far away."""
     n = value.shape[1]
     late, middle = value[:, -max(2, n // 5) :], value[:, n // 2 : n // 2 + max(2, n // 5)]
     wide, before = (np.ptp(part, axis=1) for part in (late, middle))
     size = np.maximum(np.abs(end), np.abs(value - end[:, None]).max(axis=1))
-    busy, most = given[:, -max(2, n // 5) :].std(axis=1), np.abs(given).max(axis=1)
+    busy, most = output[:, -max(2, n // 5) :].std(axis=1), np.abs(output).max(axis=1)
     swings = (wide > np.maximum(SWINGS * size, least)) & (wide > 0.7 * before) & (busy > BUSY * most)
     far: NDArray[np.bool_] = np.abs(end[:, None] - late).max(axis=1) > UNSTABLE_STEPS * np.maximum(np.abs(end), 0.1)
     return swings | far

@@ -63,7 +63,7 @@ def end_motion(v: RoutineState, whole_way: bool) -> None:
     if not p.held:
         course = nan
     elif not whole_way and p.spins:
-        course = v.felt.heading
+        course = v.measured.heading
     rest_motion(p, course, v.gyro)
 
 
@@ -72,9 +72,9 @@ def begin_motion(s: RoutineSettings, v: RoutineState, raw: bool, held: bool) -> 
     """Begin a motion, whose way and speed stand in the profile already. As `pivrex.routine.motion.begin`."""
     p = v.profile
     if is_nan(p.course) or not held:
-        p.course = v.felt.heading
+        p.course = v.measured.heading
     p.active, p.raw, p.held, p.keep = True, raw, held, held
-    p.t, p.way, p.aside, p.rolled = 0.0, 0.0, 0.0, 0.0
+    p.t, p.way, p.sideways, p.rolled = 0.0, 0.0, 0.0, 0.0
     p.rate = -0.5 * p.rise * s.dt
     p.target, p.ref, p.speed, p.late, p.near, p.stands = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
     p.from_x, p.from_y = v.seen.pose[0], v.seen.pose[1]
@@ -100,9 +100,9 @@ def take_wheels(s: RoutineSettings, c: ThinkScratch, v: RoutineState) -> None:
     p.spins, p.field, p.arc, p.forward, p.left, p.turn = False, False, False, 0.0, 0.0, 0.0
     p.whole, p.most, p.rise = inf, 0.5, 1.0
     p.time_s = pop(c)
-    for i in range(len(v.ways.gone)):
-        v.ways.gone[i], v.ways.ended[i] = 0.0, False
-    v.ways.stands = 0.0
+    for i in range(len(v.distances.gone)):
+        v.distances.gone[i], v.distances.ended[i] = 0.0, False
+    v.distances.stands = 0.0
     begin_motion(s, v, True, False)
 
 
@@ -110,7 +110,7 @@ def take_wheels(s: RoutineSettings, c: ThinkScratch, v: RoutineState) -> None:
 def know_place(v: RoutineState, after: LineMemory, x: float, y: float, heading: float) -> None:
     """Let the robot believe to stand there; its line too."""
     v.seen.pose[0], v.seen.pose[1], v.seen.pose[2] = x, y, heading
-    v.felt.x, v.felt.y, v.felt.offset = x, y, heading - v.felt.heading
+    v.measured.x, v.measured.y, v.measured.offset = x, y, heading - v.measured.heading
     for i in range(3):
         after.odometry.pose[i] = v.seen.pose[i]
         after.odometry.apart[i] = 0.0
@@ -179,8 +179,8 @@ def act(  # noqa: PLR0911 - a case for each step
         take_motion(m, s, c, v, pc)
         return pc + 5
     if m.has[WHEEL] and does == WHEEL:
-        v.ways.far[place] = pop(c)
-        v.ways.share[place] = pop(c)
+        v.distances.far[place] = pop(c)
+        v.distances.share[place] = pop(c)
         return pc + 2
     if m.has[WHEELS] and does == WHEELS:
         take_wheels(s, c, v)

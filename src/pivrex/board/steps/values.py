@@ -87,7 +87,7 @@ def goal_of(v: RoutineState, t: Tick, a: int) -> float:
 def looks_at(v: RoutineState) -> float:
     """Return the direction of the field that the robot must look in; its heading where it holds none."""
     if v.profile.keep and is_finite(v.profile.course):
-        return v.seen.pose[2] + v.profile.course - v.felt.heading
+        return v.seen.pose[2] + v.profile.course - v.measured.heading
     return v.seen.pose[2]
 
 

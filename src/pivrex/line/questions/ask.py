@@ -61,26 +61,28 @@ def ask_wheels(
     PivrexError
         If the number of angles is not the number of steered wheels.
     """
-    asked = np.array([forward_m_s, left_m_s or 0.0, radians(turn_deg_s)])
+    requested = np.array([forward_m_s, left_m_s or 0.0, radians(turn_deg_s)])
     if heading_deg is not None:
-        asked[:2] = to_robot(float(asked[0]), float(asked[1]), radians(heading_deg), float(asked[2]), 0.0, 0.0)
+        requested[:2] = to_robot(
+            float(requested[0]), float(requested[1]), radians(heading_deg), float(requested[2]), 0.0, 0.0
+        )
     geometry = rig.chassis.geometry
-    _refuse(rig, asked, geometry.followed(asked), left_m_s is None and heading_deg is None)
+    _refuse(rig, requested, geometry.followed(requested), left_m_s is None and heading_deg is None)
     line = Line(rig)
     rule = line.of_rig["limits"]
     if fit:
         rule = rule._replace(clip=fit == "clip")
     maps = kinematics.kinematics_of(rig.chassis)
-    needed, given = limits.asked_and_given(rule, asked)
+    needed, limited = limits.requested_and_limited(rule, requested)
     if not rig.steered:
         if steer_deg:
             raise PivrexError(f"{rig.name} has no steered wheels, so --steer has nothing to say")
-        speeds = given
+        speeds = limited
         lost, angles, wheels = float(np.abs(needed - speeds).max()), [], speeds
     else:
-        speeds, pointing = _aimed(rig, line.of_rig["steering"], given, steer_deg)
+        speeds, pointing = _aimed(rig, line.of_rig["steering"], limited, steer_deg)
         angles = [wrap_deg(degrees(a)) + 0.0 for a, w in zip(pointing, rig.chassis.wheels, strict=True) if w.steered]
-        lost, wheels = float(np.abs(needed - given).max()), kinematics.vectors(speeds, pointing)
+        lost, wheels = float(np.abs(needed - limited).max()), kinematics.vectors(speeds, pointing)
     achieved = kinematics.twist_of(maps, wheels)
     return {
         "wheels": _told(line, speeds, dict(zip(rig.steered, angles, strict=True))),
@@ -94,7 +96,7 @@ def ask_wheels(
 
 
 def _aimed(
-    rig: Rig, settings: steering.SteerSettings, given: Floats, steer_deg: Sequence[float] | None
+    rig: Rig, settings: steering.SteerSettings, limited: Floats, steer_deg: Sequence[float] | None
 ) -> tuple[Floats, Floats]:
     """Return surface speeds and angles of all wheels by the short way from where they point, cosines left out."""
     present = np.array([w.drive_rad for w in rig.chassis.wheels])
@@ -105,7 +107,7 @@ def _aimed(
                 + ", ".join(rig.steered)
             )
         present[[w.steered for w in rig.chassis.wheels]] = np.radians(steer_deg)
-    target, speeds = steering.short_ways(settings, present, given)
+    target, speeds = steering.short_ways(settings, present, limited)
     return speeds, target
 
 
@@ -138,8 +140,8 @@ def _named(rig: Rig, motor: str, value: str) -> str:
     return "pulse_us" if value == "pulse" else value
 
 
-def _refuse(rig: Rig, asked: Floats, follows: Floats, aside_is_free: bool) -> None:
-    missing = asked - follows
+def _refuse(rig: Rig, requested: Floats, follows: Floats, aside_is_free: bool) -> None:
+    missing = requested - follows
     if aside_is_free:
         missing[1] = 0.0
     words = []
@@ -148,7 +150,7 @@ def _refuse(rig: Rig, asked: Floats, follows: Floats, aside_is_free: bool) -> No
         (missing[1], "to the left", "m/s"),
         (degrees(missing[2]), "of turning", "deg/s"),
     ):
-        if abs(value) > 1e-6 * max(1.0, float(np.abs(asked).max())):
+        if abs(value) > 1e-6 * max(1.0, float(np.abs(requested).max())):
             words.append(f"{value:+.3g} {unit} {name}")
     if words:
         raise MotionError(

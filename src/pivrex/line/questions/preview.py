@@ -25,7 +25,7 @@ class Preview:
         What it cannot follow.
     angles : (W,) float64
         Where the wheels point, in rad, by the short way from straight ahead.
-    asked, given : (W,) float64
+    requested, limited : (W,) float64
         Surface speeds in m/s before and after the limits.
     achieved : (3,) float64
         The motion that the given speeds make.
@@ -38,8 +38,8 @@ class Preview:
     twist: Floats
     missing: Floats
     angles: Floats
-    asked: Floats
-    given: Floats
+    requested: Floats
+    limited: Floats
     achieved: Floats
     scrub: float
     residual: float
@@ -49,13 +49,13 @@ def preview(line: Line, twist: Floats) -> Preview:
     """Work a motion out: forward m/s, left m/s, turn rad/s, relative to the robot."""
     rig, maps = line.rig, kinematics.kinematics_of(line.rig.chassis)
     followed = rig.chassis.geometry.followed(twist)
-    asked, given = limits.asked_and_given(line.of_rig["limits"], followed)
+    requested, possible = limits.requested_and_limited(line.of_rig["limits"], followed)
     angles = np.array([w.drive_rad for w in rig.chassis.wheels])
     if "steering" not in line.of_rig:
-        speeds, limited, wheels = asked, given, given
+        speeds, limited, wheels = requested, possible, possible
     else:
-        angles, limited = steering.short_ways(line.of_rig["steering"], angles, given)
-        speeds = np.where(limited < 0, -1.0, 1.0) * np.hypot(asked[:, 0], asked[:, 1])
+        angles, limited = steering.short_ways(line.of_rig["steering"], angles, possible)
+        speeds = np.where(limited < 0, -1.0, 1.0) * np.hypot(requested[:, 0], requested[:, 1])
         wheels = kinematics.vectors(limited, angles)
     motion = kinematics.motion_of(maps, wheels)
     scrub = float(np.abs(motion.scrub).max()) if motion.scrub.size else 0.0
@@ -74,7 +74,7 @@ class Doing:
         Where the wheels point, in rad.
     targets : (W,) float64
         Where they should point.
-    asked, given, measured : (W,) float64
+    requested, limited, measured : (W,) float64
         Surface speeds in m/s.
     commanded, achieved : (3,) float64
         The motion that the commanded speeds make, and the one that the measured speeds make.
@@ -84,8 +84,8 @@ class Doing:
 
     angles: Floats
     targets: Floats
-    asked: Floats
-    given: Floats
+    requested: Floats
+    limited: Floats
     measured: Floats
     commanded: Floats
     achieved: Floats
@@ -98,21 +98,21 @@ def doing(line: Line, row: Floats) -> Doing:
     layout = line.layout
     names = [plain(w) for w in line.wheels]
     measured = row[layout.these("sensed", [f"{w}_speed" for w in names])]
-    asked = row[layout.these("wheels", [f"{w}_requested" for w in names])]
+    requested = row[layout.these("wheels", [f"{w}_requested" for w in names])]
     motion = layout.stage("motion").start
     angles = targets = np.array([w.drive_rad for w in line.rig.chassis.wheels])
     rolled = measured
     if "steering" in line.stages:
         angles = row[layout.stage("pointing")]
         targets, way = (row[layout.these("steering", [f"{w}_{k}" for w in names])] for k in ("target", "way"))
-        asked = asked * way
+        requested = requested * way
         rolled = kinematics.vectors(measured, angles)
     upside_down = layout.has("heading", "upside_down") and row[layout.at("heading", "upside_down")] > 0
     maps = kinematics.kinematics_of(line.rig.chassis, upside_down=upside_down)
     return Doing(
         angles,
         targets,
-        asked,
+        requested,
         row[line.speeds],
         measured,
         row[motion : motion + 3],

@@ -78,7 +78,7 @@ class MotionChecks(StepChecks):
         return kind
 
     def _aside(self, what: str) -> None:
-        if not self._words.aside:
+        if not self._words.can_left:
             self._wrong(f"{what}, but {self._rig.name}'s wheels cannot go sideways; turn first, then drive ahead")
 
     def _do_drive(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
@@ -95,7 +95,7 @@ class MotionChecks(StepChecks):
 
     def _by_field(self, what: str) -> None:
         self._aside(what)
-        if self._words.aside and not self._words.by_field:
+        if self._words.can_left and not self._words.by_field:
             self._wrong(f"{what}; that needs law planar, but this rig has law {self._rig.law.kind}")
 
     def _do_drive_to(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:

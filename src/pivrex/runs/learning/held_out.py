@@ -12,7 +12,7 @@ from pivrex.rig.read import read_text
 from pivrex.rig.rig import Rig
 from pivrex.runs.learning.drive import Drive
 from pivrex.runs.run import Run
-from pivrex.sim.body import Conditions, RealBody
+from pivrex.sim.body import Conditions, RealisticBody
 
 __all__ = ["HeldOut", "held_out"]
 
@@ -63,7 +63,7 @@ def _off(rig: Rig, part: Drive) -> float:
         # as full as the highest voltage says: that is the one with the least load
         share = float(part.volts.max()) / rig.battery.volts
         under = Conditions(charge=float(np.clip(0.1 + 0.9 * (share - NEARLY) / (FULL - NEARLY), 0.1, 1.0)))
-    body = RealBody(rig if rig.has_real_body else rig.with_body("realistic"), None, under=under)
+    body = RealisticBody(rig if rig.has_realistic_physics else rig.with_body("realistic"), None, under=under)
     state = body.start()
     commands: Floats = part.commands
     rolled = np.empty_like(part.travel)

@@ -37,7 +37,7 @@ from pivrex.sim.fitted import (
 )  # fmt: skip
 from pivrex.sim.wiring import Wiring
 
-__all__ = ["LONGEST_STEP_S", "RealBody", "RealRobot", "body_tick", "in_hand", "sense_body", "truth_of_body"]
+__all__ = ["LONGEST_STEP_S", "RealisticBody", "RealisticRobot", "body_tick", "in_hand", "sense_body", "truth_of_body"]
 
 LONGEST_STEP_S = 1 / 120
 """A tick is cut into equal steps no longer than this. Friction, tyres and walls are solved for together with the speeds, so
@@ -50,7 +50,7 @@ BALANCING_STEP_S = 1 / 400
 """The same of a robot that balances, which falls quicker than it drives."""
 
 
-class RealRobot(Record):
+class RealisticRobot(Record):
     """A robot with a real body on a field: what it is, how it is wired, what stands there and what looks at that."""
 
     is_settings = True
@@ -91,7 +91,7 @@ def begin_tick(before: BodyState, after: BodyState) -> None:
 
 @kernel
 def body_tick(
-    r: RealRobot, chance: Chance, w: BodyScratch, before: BodyState, after: BodyState, commanded: Numbers, coasts: float,
+    r: RealisticRobot, chance: Chance, w: BodyScratch, before: BodyState, after: BodyState, commanded: Numbers, coasts: float,
     dt: float,
 ) -> None:  # fmt: skip
     """Let one tick pass with the motors commanded the same all through it."""
@@ -113,7 +113,10 @@ def body_tick(
         after.travel[k] = before.travel[k] + w.rolled[s.wheel_motor[k]] * s.radius[k]
         after.speed[k] = after.spin[s.wheel_motor[k]] * s.radius[k]
     forward_now, left, up_now = sensed_speed(s, after)
-    after.felt[0], after.felt[1] = div(forward_now - forward, dt) - after.velocity[2] * left, div(up_now - up, dt)
+    after.measured[0], after.measured[1] = (
+        div(forward_now - forward, dt) - after.velocity[2] * left,
+        div(up_now - up, dt),
+    )
     count_wheels(s, before, after, dt)
     turned = after.pose[2] - before.pose[2]
     step_gyro(s, chance, before, after, -turned if before.upside_down else turned, dt)
@@ -121,7 +124,7 @@ def body_tick(
 
 
 @kernel
-def sense_body(r: RealRobot, chance: Chance, w: BodyScratch, state: BodyState, sensed: SensedRow) -> None:
+def sense_body(r: RealisticRobot, chance: Chance, w: BodyScratch, state: BodyState, sensed: SensedRow) -> None:
     """Write what the sensors say."""
     sense_fitted(
         r.fit, state.counted, state.metered, state.angle, state.begin, state.upside_down, state.attached, sensed
@@ -159,8 +162,8 @@ TIPPED_RAD, TURNED_RAD = 0.35, 1.2
 """How far a hand tips a robot forward, and turns it to the left, to see what its sensors say."""
 
 
-def in_hand(model: RealBody, state: BodyState, what: str) -> BodyState:
-    """Return the state of a robot that balances in the hand of a person: see `pivrex.session.messages.MoveStandIn`."""
+def in_hand(model: RealisticBody, state: BodyState, what: str) -> BodyState:
+    """Return the state of a robot that balances in the hand of a person: see `pivrex.session.messages.MoveSimulated`."""
     match what:
         case "lift":
             return state._replace(lifted=1.0, held=1.0, hand=0.0)
@@ -177,7 +180,7 @@ def in_hand(model: RealBody, state: BodyState, what: str) -> BodyState:
     return state
 
 
-class RealBody(Fitted):
+class RealisticBody(Fitted):
     """A robot that is not there, with a body. Commands in, sensed values out, for one or for a batch of shape B.
 
     Parameters
@@ -215,7 +218,9 @@ class RealBody(Fitted):
         self.scratch = Form(BodyScratch, drives=self.drives, places=places, normals=2 * self._seeing.count, **sizes)
         own = {"own": self.settings, "fit": self.fitted, "motors": self._motors, "steers": self._steers,
                "scenery": self._seeing.scenery, "sensors": self._seeing.settings}  # fmt: skip
-        self.robot: RealRobot = Form(RealRobot, **{n: r.form for n, r in own.items()}).of(self.settings.batch, **own)
+        self.robot: RealisticRobot = Form(RealisticRobot, **{n: r.form for n, r in own.items()}).of(
+            self.settings.batch, **own
+        )
         self._tick, self._sense = (call.after(self.robot, CHANCE) for call in (_TICK, _SENSE))
 
     def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> BodyState:

@@ -97,7 +97,7 @@ def sense_tilt(s: BodySettings, chance: Chance, state: BodyState, sign: float, t
     """
     lean = state.lean + s.tilt_error
     c, sn = cos(lean), sin(lean)
-    ahead, up = state.felt[0], state.felt[1] + GRAVITY_M_S2
+    ahead, up = state.measured[0], state.measured[1] + GRAVITY_M_S2
     first = state.tilt_bias[0] + s.tilt_noise[0] * normal(chance, state.at, TILT)
     second = state.tilt_bias[1] + s.tilt_noise[1] * normal(chance, state.at, TILT + 1)
     third = state.tilt_bias[2] + s.tilt_noise[2] * normal(chance, state.at, TILT + 2)

@@ -13,7 +13,7 @@ class BodyState(Record):
     Attributes
     ----------
     pose, blocked, angle, turning, begin, lifted, upside_down, attached, travel, speed
-        As `pivrex.sim.stand_in.StandInState` has them; speed is the tyres' own, whatever the floor does.
+        As `pivrex.sim.ideal.StandInState` has them; speed is the tyres' own, whatever the floor does.
     velocity : B + (3,) float64
         Of the mass centre, forward and left in m/s, and the rate of turn in rad/s, as seen from above.
     spin : B + (M,) float64
@@ -46,7 +46,7 @@ class BodyState(Record):
         How fast the mass centre gains upward speed, averaged like ``acceleration``, in m/s².
     frame_load : B float64
         The load on the frame of a robot that lies, in N.
-    felt : B + (2,) float64
+    measured : B + (2,) float64
         The mean acceleration of the tilt sensor in the last tick, forward and up, in m/s².
     tilt_bias : B + (3,) float64
         What the tilt sensor adds: to the rate in rad/s, to both accelerations in m/s².
@@ -85,7 +85,7 @@ class BodyState(Record):
     hand: Number = field(unit="rad")
     heave: Number = field(unit="m/s^2")
     frame_load: Number = field(unit="N")
-    felt: Numbers = field(2, unit="m/s^2")
+    measured: Numbers = field(2, unit="m/s^2")
     tilt_bias: Numbers = field(3, unit="rad/s, m/s^2, m/s^2")
 
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from pivrex.diagnosis.calibration import Calibration, Proposal, changes_of
 from pivrex.rig.edit import set_key
-from pivrex.session.messages import MeasureAnew, Stop
+from pivrex.session.messages import MeasureAgain, Stop
 from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.panel import Panel
@@ -37,10 +37,10 @@ class CalibrationGuide:
         self._proposals: list[Proposal] = []
         self.done = False
         model.ask(Stop(f"{self.source} is being calibrated"))
-        self._anew()
+        self._again()
 
-    def _anew(self) -> None:
-        self._model.ask(MeasureAnew(self.source))
+    def _again(self) -> None:
+        self._model.ask(MeasureAgain(self.source))
         self._frames, self._problem = 0, "watching"  # what came before this step counts for nothing
 
     def step(self, source: SourceReport | None) -> None:
@@ -62,14 +62,14 @@ class CalibrationGuide:
         self._calibration.take(source.travel)
         if self._calibration.phase is None:
             self._proposals = self._calibration.proposals()
-        self._anew()
+        self._again()
 
     def key(self, key: str, source: SourceReport | None) -> bool:
         """Take a key; returns whether it meant something."""
         if key == "c":
             self.done = True
         elif key == "backspace":
-            self._anew()
+            self._again()
         elif key == "enter":
             if self._proposals:
                 self._write()

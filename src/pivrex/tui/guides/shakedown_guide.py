@@ -15,7 +15,7 @@ from pivrex.diagnosis.steps import Option, Step
 from pivrex.errors import PivrexError
 from pivrex.line.layout import Floats
 from pivrex.rig.changes import Change, put_changes
-from pivrex.session.messages import EndMove, MoveStandIn, PutBack, Stop
+from pivrex.session.messages import EndMove, MoveSimulated, PutBack, Stop
 from pivrex.tui.model import ScreenModel
 
 __all__ = ["ShakedownGuide"]
@@ -124,7 +124,7 @@ class ShakedownGuide:
             sensed = row[self.model.line.layout.stage("sensed")]
             tips = self._after_wait == "tip"
             self.heard.append(self.down.tip(sensed) if tips else self.down.turn(self._before, sensed))
-            self.model.ask(MoveStandIn("lift"))
+            self.model.ask(MoveSimulated("lift"))
         self._after_wait = ""
         self._look_further()
 
@@ -223,20 +223,20 @@ class ShakedownGuide:
         self.down = Shakedown(self.model.rig, place, by)
         self.model.ask(Stop(HELD))
         self.model.ask(PutBack())  # the simulated robot may have driven against something meanwhile
-        self.model.ask(MoveStandIn("lift" if place == "up" else "lower"))
+        self.model.ask(MoveSimulated("lift" if place == "up" else "lower"))
         self._look_further()
 
     def _enter_step(self, step: Step) -> None:
         assert self.down is not None
         if step.kind == "ahead":
-            self.model.ask(MoveStandIn("point ahead"))
+            self.model.ask(MoveSimulated("point ahead"))
             self._wait, self._after_wait = WAIT_FRAMES, "ahead"
         elif step.kind in ("tip", "turn") and self.model.row is not None:
             self._before = self.model.row[self.model.line.layout.stage("sensed")].copy()
-            self.model.ask(MoveStandIn("tip" if step.kind == "tip" else "turn left"))
+            self.model.ask(MoveSimulated("tip" if step.kind == "tip" else "turn left"))
             self._wait, self._after_wait = 2 * WAIT_FRAMES, step.kind
         elif step.kind == "floor":
-            self.model.ask(MoveStandIn("lower"))
+            self.model.ask(MoveSimulated("lower"))
             self.down.on_floor()
             self._look_further()
         elif step.kind == "contradiction":
@@ -292,7 +292,7 @@ class ShakedownGuide:
     def _enter_sweep(self) -> None:
         assert self.sweep is not None
         if self.sweep.next(self.sweep_place) is not None:
-            self.model.ask(MoveStandIn("lift" if self.sweep_place == "up" else "lower"))
+            self.model.ask(MoveSimulated("lift" if self.sweep_place == "up" else "lower"))
             self._next_ramp()
         elif self.sweep.changes() and not self.written:
             self._write(self.sweep.changes(), "the smallest duties found")

@@ -38,7 +38,7 @@ class Ran(NamedTuple):
     why: str
     t: Floats
     truth: Floats
-    believed: Floats
+    estimated: Floats
     errors: Floats
     planned: Floats
     back: Floats
@@ -110,6 +110,6 @@ def _ran(job: ToTry, _report: Progress) -> Ran:
     turned = (float(last[2] - end[2]) + np.pi) % (2 * np.pi) - np.pi
     why = made.play.why or ("" if made.play.ended == "finished" else made.play.ended)
     return Ran(
-        job, why, made.t - made.t[0] if len(made.t) else made.t, made.truth, made.believed, made.errors, made.planned, made.back,
+        job, why, made.t - made.t[0] if len(made.t) else made.t, made.truth, made.estimated, made.errors, made.planned, made.back,
         float(np.hypot(*(last[:2] - end[:2]))), abs(turned),
     )  # fmt: skip

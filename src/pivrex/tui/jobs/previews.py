@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from pivrex.rig import Field, Rig
 from pivrex.routine import Play, Player, Program
-from pivrex.routine.commanded_path import asked_path
+from pivrex.routine.commanded_path import commanded_path
 from pivrex.routine.midway import Midway, before_line
 from pivrex.routine.playing import start_pose
 from pivrex.routine.thread import RoutineMessage, StepRecord
@@ -40,7 +40,7 @@ class Preview:
 
     Attributes
     ----------
-    poses, asked : (N + 1, 3) float64
+    poses, commanded : (N + 1, 3) float64
         Where the robot got to, and where it was asked to be, before each Tick and at last.
     at : (N, A) float64
         Where each attachment was told to be, in the rig's order.
@@ -49,7 +49,7 @@ class Preview:
     """
 
     poses: Floats
-    asked: Floats
+    commanded: Floats
     at: Floats
     steps: tuple[StepRecord, ...]
     ended: str
@@ -92,11 +92,11 @@ class PreviewMaker:
         self._players: dict[float | None, Player] = {}
         self._of: tuple[object, ...] = ()
 
-    def __call__(self, asked: ToPlay | Place, progress: Progress) -> Seen | Found | None:
-        if isinstance(asked, Place):
-            job = asked.job
-            return Found(*before_line(job.program, job.rig, job.field, asked.line, job.limit_s))
-        return self._make(asked, progress.newer)
+    def __call__(self, question: ToPlay | Place, progress: Progress) -> Seen | Found | None:
+        if isinstance(question, Place):
+            job = question.job
+            return Found(*before_line(job.program, job.rig, job.field, question.line, job.limit_s))
+        return self._make(question, progress.newer)
 
     def _make(self, job: ToPlay, newer: Callable[[], bool]) -> Seen | None:
         of = (job.rig, job.field, job.seed)
@@ -127,9 +127,9 @@ def _told(player: Player, play: Play, start: Floats) -> Preview:
         c.name for s, c in ((c.stage, c) for c in layout.columns) if s == "attachments" and c.name.endswith("_target")
     ]
     at = play.rows[:, [layout.at("attachments", n) for n in names]]
-    asked = asked_path(player.line, play.rows, start)
+    commanded = commanded_path(player.line, play.rows, start)
     return Preview(
-        play.poses, asked, at, tuple(play.steps), play.ended, play.why, play.time_s, play.dt_s, play.messages
+        play.poses, commanded, at, tuple(play.steps), play.ended, play.why, play.time_s, play.dt_s, play.messages
     )
 
 
@@ -142,8 +142,8 @@ def _showing(field: Field | None, value: float) -> Field | None:
     return field.model_copy(update={"rounds": rounds, "blocks": blocks})
 
 
-def _kind(asked: ToPlay | Place) -> tuple[int, object]:
-    return 0, type(asked).__name__
+def _kind(question: ToPlay | Place) -> tuple[int, object]:
+    return 0, type(question).__name__
 
 
 def preview_job() -> Job[ToPlay | Place, Seen | Found]:

@@ -8,7 +8,7 @@ import numpy as np
 
 from pivrex.rig import Rig
 from pivrex.tui.jobs.job import Job, Progress
-from pivrex.tuning import Answers, Bench, Experiment, Gains, loop_named
+from pivrex.tuning import Bench, Experiment, Gains, StepResponses, loop_named
 
 __all__ = ["Question", "Responses", "response_job"]
 
@@ -35,9 +35,9 @@ class Responses:
 
     def __init__(self) -> None:
         self._setting: tuple[Rig, str, Experiment] | None = None
-        self._known: dict[Gains, Answers] = {}
+        self._known: dict[Gains, StepResponses] = {}
 
-    def __call__(self, question: Question, progress: Progress) -> Answers | None:
+    def __call__(self, question: Question, progress: Progress) -> StepResponses | None:
         if question.setting != self._setting:
             self._setting, self._known = question.setting, {}
         new = [g for g in question.sets if g not in self._known]
@@ -49,9 +49,9 @@ class Responses:
                 self._known[gains] = bench.run(question.experiment, gains, np.array(0, np.uint64))
         if len(self._known) > MOST_KNOWN:
             self._known = {g: self._known[g] for g in question.sets}
-        return Answers.of([self._known[g] for g in question.sets])
+        return StepResponses.of([self._known[g] for g in question.sets])
 
 
-def response_job() -> Job[Question, Answers]:
+def response_job() -> Job[Question, StepResponses]:
     """Return the job that computes what gain sets answer."""
     return Job("pivrex-answers", Responses, nice=5)

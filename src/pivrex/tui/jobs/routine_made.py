@@ -119,7 +119,7 @@ def _against(job: ToPlay, other: Program) -> Against:
         assert made is not None
         plays.append(made)
     found = None
-    if job.rig.has_real_body:
+    if job.rig.has_realistic_physics:
         seeds = np.arange(1, TIMES + 1, dtype=np.uint64)
         each = [rehearse(program, job.rig, job.field, seeds, job.limit_s) for program in (job.program, other)]
         assert each[0] is not None and each[1] is not None

@@ -33,7 +33,7 @@ class Maker(LiesOver, ModalScreen[Path | None]):
     def __init__(self, folder: Path) -> None:
         super().__init__()
         self.making = Making(folder)
-        self.making.typed = self.making.wishes.name
+        self.making.typed = self.making.robot.name
         self.canvas = Canvas()
 
     def compose(self) -> ComposeResult:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from pivrex.line.questions.ask import can_do
 from pivrex.rig import Rig, read_text
-from pivrex.rig.new_robot import Wishes, laws_of
+from pivrex.rig.new_robot import NewRobot, laws_of
 from pivrex.rig.new_robot_text import written
 from pivrex.scene.robot import add_robot, reach_of
 from pivrex.scene.scene import Box, Scene
@@ -158,7 +158,7 @@ def _draw_options(making: Making, picture: Picture, x: int, y: int, width: int, 
 
 @lru_cache(maxsize=16)
 def _wheels_drawn(name: str) -> Picture:
-    rig = read_text(written(Wishes(wheels=name, law=next(iter(laws_of(name))))), Path("small.toml"), Rig)
+    rig = read_text(written(NewRobot(wheels=name, law=next(iter(laws_of(name))))), Path("small.toml"), Rig)
     return _robot_drawn(rig, SMALL_W, SMALL_H, names=False)
 
 
@@ -205,8 +205,8 @@ def _bench_drawn(rig: Rig, width: int, height: int, names: bool) -> Picture:
 def _robot_drawn(rig: Rig, width: int, height: int, names: bool = True) -> Picture:
     if rig.is_bench:
         return _bench_drawn(rig, width, height, names)
-    ahead, aside = reach_of(rig.chassis)
-    room = aside * (1.7 if names else 1.1)
+    ahead, across = reach_of(rig.chassis)
+    room = across * (1.7 if names else 1.1)
     scene = Scene(Box(-room, -ahead * 1.1, room, ahead * 1.35))
     add_robot(scene, rig, (0.0, 0.0, pi / 2), detail=True)
     for wheel in rig.chassis.wheels if names else ():
@@ -229,9 +229,9 @@ def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: in
     drawing = max(6, min(height - 13, width // 2 + 2))
     picture.place(_robot_drawn(rig, width, drawing), x, 1)
     y = drawing + 2
-    aside = f", sideways {rig.full_left_m_s:.2f} m/s" if rig.law.kind == "planar" else ""
+    across = f", sideways {rig.full_left_m_s:.2f} m/s" if rig.law.kind == "planar" else ""
     motion = [
-        f"full ahead {rig.full_forward_m_s:.2f} m/s{aside}",
+        f"full ahead {rig.full_forward_m_s:.2f} m/s{across}",
         f"full turn {degrees(rig.full_turn_rad_s):.0f} deg/s",
         *wrapped(can_do(rig), width - 1),
     ]

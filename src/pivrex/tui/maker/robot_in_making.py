@@ -19,7 +19,7 @@ from pivrex.rig.new_robot import (
     ROBOT_LINE,
     SOURCES,
     WHEELS,
-    Wishes,
+    NewRobot,
     laws_of,
     read_names,
     read_sizes,
@@ -44,7 +44,7 @@ class Making:
 
     Attributes
     ----------
-    wishes : Wishes
+    robot : Wishes
     copy : str
         The robot that is copied, by the name of its file; empty for one that is chosen.
     step : str
@@ -57,7 +57,7 @@ class Making:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.wishes = Wishes()
+        self.robot = NewRobot()
         self.copy = ""
         self.step = "name"
         self.at = 0
@@ -68,7 +68,7 @@ class Making:
         """Whether the person wants to write into a folder that holds other things."""
         self._fresh = True
         """Whether the next sign takes the place of what stands there."""
-        self._made: tuple[tuple[Wishes, str], Rig | None, str] | None = None
+        self._made: tuple[tuple[NewRobot, str], Rig | None, str] | None = None
 
     # --- what there is ---
 
@@ -80,15 +80,15 @@ class Making:
             "name",
             "begin",
             "wheels",
-            *(["sizes"] if self.wishes.wheels != BENCH else []),
+            *(["sizes"] if self.robot.wheels != BENCH else []),
             "law",
             "output",
             "extras",
         ]
-        found += [*(["names"] if self.wishes.carried else []), "sources"]
-        if any(s in self.wishes.sources for s in LINES):
+        found += [*(["names"] if self.robot.carried else []), "sources"]
+        if any(s in self.robot.sources for s in LINES):
             found.append("port")
-        if ROBOT_LINE in self.wishes.extras:
+        if ROBOT_LINE in self.robot.extras:
             found.append("robot port")
         return [*found, "write"]
 
@@ -104,7 +104,7 @@ class Making:
 
     def options(self) -> list[Option]:
         """Return what may be chosen in this step."""
-        w = self.wishes
+        w = self.robot
         if self.step == "begin":
             others = Folder(self.folder, Workspace()).rigs()
             own = Option(OWN, "wheels, law, outputs and sources, one after the other", not self.copy)
@@ -118,7 +118,7 @@ class Making:
 
     def answer(self, step: str) -> str:
         """Say what was chosen in a step."""
-        w = self.wishes
+        w = self.robot
         return {
             "name": w.name,
             "begin": f"a copy of {self.copy}" if self.copy else OWN,
@@ -141,7 +141,7 @@ class Making:
 
     def path_shown(self) -> str:
         """Return the whole path of the file that will be written."""
-        return str(resolved(self.folder) / "rigs" / f"{self.wishes.name.lower().replace(' ', '-')}.toml")
+        return str(resolved(self.folder) / "rigs" / f"{self.robot.name.lower().replace(' ', '-')}.toml")
 
     # --- choosing ---
 
@@ -153,17 +153,17 @@ class Making:
         self.at = at % len(options)
         if self.several:
             return
-        name, w = options[self.at].name, self.wishes
+        name, w = options[self.at].name, self.robot
         match self.step:
             case "begin":
                 self.copy = "" if self.at == 0 else name
             case "wheels":
                 law = w.law if w.law in laws_of(name) and self._law_was_chosen else next(iter(laws_of(name)))
-                self.wishes = replace(w, wheels=name, law=law, sizes=())
+                self.robot = replace(w, wheels=name, law=law, sizes=())
             case "law":
-                self.wishes, self._law_was_chosen = replace(w, law=name), True
+                self.robot, self._law_was_chosen = replace(w, law=name), True
             case "output":
-                self.wishes = replace(w, output=name)
+                self.robot = replace(w, output=name)
 
     def mark(self) -> None:
         """Take the selected option in or out, where several may be chosen."""
@@ -171,15 +171,15 @@ class Making:
             return
         field = self.step
         name = self.options()[self.at].name
-        had: tuple[str, ...] = getattr(self.wishes, field)
+        had: tuple[str, ...] = getattr(self.robot, field)
         known = EXTRAS if field == "extras" else SOURCES
         now = [n for n in known if (n in had) != (n == name)]
         for one, other in (("robot on USB", "robot by radio"), ("stick on a serial line", "letters on a serial line")):
             if name in (one, other) and name in now:  # they would be at the same place
                 now = [n for n in now if n == name or n not in (one, other)]
         chosen = tuple(now)
-        self.wishes = (
-            replace(self.wishes, extras=chosen, names=()) if field == "extras" else replace(self.wishes, sources=chosen)
+        self.robot = (
+            replace(self.robot, extras=chosen, names=()) if field == "extras" else replace(self.robot, sources=chosen)
         )
 
     def go(self, steps: int) -> bool:
@@ -217,18 +217,18 @@ class Making:
             return True
         try:
             if self.step == "name":
-                name = check_name(self.typed or self.wishes.name)
+                name = check_name(self.typed or self.robot.name)
                 file_of(name, self.folder / "rigs")
-                self.wishes = replace(self.wishes, name=name)
+                self.robot = replace(self.robot, name=name)
             elif self.step == "sizes":
                 typed = self.typed.strip()
                 usual = not typed or typed == self.answer("sizes")
-                self.wishes = self.wishes if usual else replace(self.wishes, sizes=read_sizes(typed))
+                self.robot = self.robot if usual else replace(self.robot, sizes=read_sizes(typed))
             elif self.step == "names":
-                self.wishes = replace(self.wishes, names=read_names(self.typed or self.answer("names"), self.wishes))
+                self.robot = replace(self.robot, names=read_names(self.typed or self.answer("names"), self.robot))
             else:
-                typed, w = self.typed.strip(), self.wishes
-                self.wishes = (
+                typed, w = self.typed.strip(), self.robot
+                self.robot = (
                     replace(w, port=typed or w.port)
                     if self.step == "port"
                     else replace(w, robot_port=typed or w.robot_port)
@@ -246,12 +246,12 @@ class Making:
     def text(self) -> str:
         """Return the rig as it would be written."""
         if self.copy:
-            return copied(self.folder / "rigs" / f"{self.copy}.toml", self.wishes.name)
-        return written(self.wishes)
+            return copied(self.folder / "rigs" / f"{self.copy}.toml", self.robot.name)
+        return written(self.robot)
 
     def rig(self) -> Rig | None:
         """Return the rig that comes of it; None, and `problem`, if it has mistakes."""
-        key = (self.wishes, self.copy)
+        key = (self.robot, self.copy)
         if self._made is None or self._made[0] != key:
             try:
                 self._made = (key, read_text(self.text(), self.folder / self.path_shown(), Rig), "")
@@ -266,7 +266,7 @@ class Making:
             return None
         copy = self.folder / "rigs" / f"{self.copy}.toml" if self.copy else None
         try:
-            return begin(self.folder, self.wishes, copy)
+            return begin(self.folder, self.robot, copy)
         except (PivrexError, OSError) as problem:
             self.problem = str(problem).splitlines()[0]
             return None

@@ -130,7 +130,7 @@ class Bench(LiesOver, ModalScreen[None]):
         spot = self.canvas.picture.spot_at(message.x, message.y)
         if spot is not None and spot.what == "sum":
             self._at, self._input = int(spot.value), 0
-        elif spot is not None and spot.what == "given":
+        elif spot is not None and spot.what == "input":
             self._input = int(spot.value)
         self.show()
 
@@ -174,7 +174,7 @@ class Bench(LiesOver, ModalScreen[None]):
             y += 2
         for k, given in enumerate(one.given):
             here = k == self._input
-            picture.spot(x, y + k, min(width, 52), "given", str(k))
+            picture.spot(x, y + k, min(width, 52), "input", str(k))
             picture.text(x, y + k, given.title, "chosen" if here else "rest", 34)
             picture.right(x + 50, y + k, given.shown(values[given.key]), "commanded")
         column = x + 53 if width >= 88 else x

@@ -37,8 +37,8 @@ class Shown:
 
     angles: Floats
     targets: Floats
-    asked: Floats
-    given: Floats
+    requested: Floats
+    limited: Floats
     measured: Floats | None
     commanded: Floats
     achieved: Floats | None
@@ -86,7 +86,7 @@ class ChassisMotion:
         if self._live is None or self._live[0] != newest:  # several panels draw from it in one frame
             d = doing(self.model.line, row)
             found = Shown(
-                d.angles, d.targets, d.asked, d.given, d.measured, d.commanded, d.achieved, d.scrub, d.residual
+                d.angles, d.targets, d.requested, d.limited, d.measured, d.commanded, d.achieved, d.scrub, d.residual
             )
             self._live = (newest, found)
         return self._live[1]
@@ -96,7 +96,7 @@ class ChassisMotion:
         if self.own is None:
             return self.live()
         p = preview(self.model.line, self.own)
-        return Shown(p.angles, p.angles, p.asked, p.given, None, p.achieved, None, p.scrub, p.residual)
+        return Shown(p.angles, p.angles, p.requested, p.limited, None, p.achieved, None, p.scrub, p.residual)
 
     def envelope(self) -> tuple[Envelope, Floats, Floats | None]:
         """Return the envelope of the rig in use, its edge, and the edge before the last change; computed once for each rig."""
@@ -253,7 +253,7 @@ def _remarks(chassis: ChassisMotion, shown: Shown | None) -> list[tuple[str, str
             found.append((f"! it cannot do {' and '.join(words)}: {can_do(model.rig)}", "alarm"))
     if shown is None:
         return found
-    limited = np.abs(shown.asked) > model.line.top_m_s * 1.0005
+    limited = np.abs(shown.requested) > model.line.top_m_s * 1.0005
     if limited.any():
         many = f"{int(limited.sum())} of {len(limited)} wheels too fast"
         found.append((f"! {many}: {model.rig.limits.fit} leaves {_left(shown)}", "alarm"))

@@ -15,7 +15,7 @@ from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.parts import number, slider
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.chassis_motion import ChassisMotion
-from pivrex.tui.panels.field_numbers import belief_off, believed_of, hints
+from pivrex.tui.panels.field_numbers import estimate_error, estimated_of, hints
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.units import wrap_deg
 
@@ -115,17 +115,17 @@ class FieldInstruments(Panel):
                 y += 1
 
     def _place(self) -> list[tuple[str, str, str]]:
-        model, believed = self.model, believed_of(self.model)
+        model, estimated = self.model, estimated_of(self.model)
         pose = tuple(model.value("truth", n) for n in ("x", "y", "heading"))
         if not all(map(isfinite, pose)):
-            pose = believed.pose if believed is not None else pose
+            pose = estimated.pose if estimated is not None else pose
         x, y, heading = pose
         rows = [
             ("heading", f"{number(wrap_deg(degrees(heading)) if isfinite(heading) else heading, 0)} deg", "measured"),
             ("at", f"{number(x, 2, 5)} m {number(y, 2, 5)} m", "measured"),
         ]
-        if believed is not None:
-            sigma, off = belief_off(model, believed)
+        if estimated is not None:
+            sigma, off = estimate_error(model, estimated)
             rows.append(("estimate", f"± {sigma * 100:4.1f} cm", "target"))
             if isfinite(off):
                 rows.append(("off by", f"{off * 100:6.1f} cm", "alarm" if off > 3 * sigma + 0.02 else "rest"))

@@ -8,14 +8,14 @@ import numpy as np
 
 from pivrex.line.beginning import start_of
 from pivrex.line.questions.preview import doing
-from pivrex.scene.floor import add_belief, add_trail, field_scene, floor_of, whole
+from pivrex.scene.floor import add_estimate, add_trail, field_scene, floor_of, whole
 from pivrex.scene.robot import add_robot
 from pivrex.scene.scene import Box, Placing, Scene
 from pivrex.session.messages import Believe, Push
 from pivrex.session.periods import Period
 from pivrex.tui.draw.cells import placing_of, print_scene
 from pivrex.tui.draw.picture import Picture
-from pivrex.tui.panels.field_numbers import SLIDES_M_S, believed_of, of_wheels
+from pivrex.tui.panels.field_numbers import SLIDES_M_S, estimated_of, of_wheels
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.path_editor import PathEditor
 from pivrex.tui.panels.standings import standing_of
@@ -95,11 +95,11 @@ class FieldMap(Panel):
 
     def _surroundings(self, high_m: float, width: int, height: int) -> Box:
         """Return a window round the robot; it moves in steps, so that what stands still is not drawn again in every frame."""
-        believed = believed_of(self.model)
+        estimated = estimated_of(self.model)
         x, y = (self.model.value("truth", n) for n in ("x", "y"))
         if not isfinite(x + y):
             start = self.model.folder.settings.field.start
-            x, y = believed.pose[:2] if believed is not None else (start.x_m, start.y_m)
+            x, y = estimated.pose[:2] if estimated is not None else (start.x_m, start.y_m)
         step = high_m / 8
         x, y = round(x / step) * step, round(y / step) * step
         wide_m = high_m * width / max(1, 2 * (height - 2))
@@ -133,14 +133,14 @@ class FieldMap(Panel):
             scene.line(_points(model.trace.ghost), "ghost", 0.3, 0.8)
             scene.line(self._commanded_way(), "command fill", 0.35)
             add_trail(scene, _points(model.trace.trail, pose))
-        believed = believed_of(model)
-        shown = pose if known or believed is None else believed.pose
+        estimated = estimated_of(model)
+        shown = pose if known or estimated is None else estimated.pose
         sliding = np.array([slip > SLIDES_M_S for slip in of_wheels(model, "slip")])
         hull = "limit" if model.value("truth", "blocked") == 1 else "hull"
         attachments = standing_of(model) if near else ()
         add_robot(scene, model.rig, shown, doing(model.line, model.row).angles, hull, sliding, attachments)
-        if believed is not None:
-            add_belief(scene, model.rig, believed, pose, 0.5 * least_m)
+        if estimated is not None:
+            add_estimate(scene, model.rig, estimated, pose, 0.5 * least_m)
 
     def _commanded_way(self) -> np.ndarray:
         """Return where the robot would have gone in the last seconds, had it done what it was told: (N, 2) in m.

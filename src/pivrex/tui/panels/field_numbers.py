@@ -14,7 +14,7 @@ from pivrex.line.line import Line
 from pivrex.line.odometry import Odometry
 from pivrex.line.questions.disagreement import Disagreement, disagreement
 from pivrex.line.stage import Floats
-from pivrex.scene.floor import Believed
+from pivrex.scene.floor import EstimatedPose
 from pivrex.sim.traction import traction_of
 from pivrex.tui.draw.parts import number, turning
 from pivrex.tui.draw.picture import Picture
@@ -22,7 +22,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Panel
 from pivrex.units import wrap_deg
 
-__all__ = ["LIFTS_N", "SLIDES_M_S", "FieldNumbers", "belief_off", "believed_of", "hints", "of_wheels"]
+__all__ = ["LIFTS_N", "SLIDES_M_S", "FieldNumbers", "estimate_error", "estimated_of", "hints", "of_wheels"]
 
 SLIDES_M_S = 0.08
 """A tyre that is dragged faster than this is said to slide."""
@@ -35,12 +35,12 @@ WORDS = 42
 """How long may a part of a row be."""
 
 
-def believed_of(model: ScreenModel) -> Believed | None:
+def estimated_of(model: ScreenModel) -> EstimatedPose | None:
     """Return where the robot believes to be."""
     x, y, heading, xx, xy, yy = (model.value("odometry", n) for n in ("x", "y", "heading", "xx", "xy", "yy"))
     if not isfinite(x + y + heading + xx + xy + yy):
         return None
-    return Believed((x, y, heading), np.array([[xx, xy], [xy, yy]]))
+    return EstimatedPose((x, y, heading), np.array([[xx, xy], [xy, yy]]))
 
 
 def of_wheels(model: ScreenModel, what: str) -> list[float]:
@@ -48,10 +48,10 @@ def of_wheels(model: ScreenModel, what: str) -> list[float]:
     return [model.value("truth", f"{plain(w)}_{what}") for w in model.line.wheels]
 
 
-def belief_off(model: ScreenModel, believed: Believed) -> tuple[float, float]:
+def estimate_error(model: ScreenModel, estimated: EstimatedPose) -> tuple[float, float]:
     """Return how sure the robot is of its place (one sigma) and how far off it is, in m; NaN where it is not known."""
-    x, y, _ = believed.pose
-    sigma = float(np.sqrt(max(0.0, np.trace(believed.covariance) / 2)))
+    x, y, _ = estimated.pose
+    sigma = float(np.sqrt(max(0.0, np.trace(estimated.covariance) / 2)))
     return sigma, float(np.hypot(x - model.value("truth", "x"), y - model.value("truth", "y")))
 
 
@@ -95,7 +95,7 @@ def disagreement_of(model: ScreenModel) -> Disagreement | None:
     return disagreement(*apart) if model.rig.gyro is not None and all(map(isfinite, apart)) else None
 
 
-def _felt(line: Line, row: Floats) -> Floats:
+def _measured(line: Line, row: Floats) -> Floats:
     """Return the twist that the encoders measure in a Tick, (3,): forward and left in m/s, turn in rad/s."""
     chassis = line.rig.chassis
     layout, wheels = line.layout, [plain(w) for w in line.wheels]
@@ -103,8 +103,8 @@ def _felt(line: Line, row: Floats) -> Floats:
     maps = kinematics_of(chassis)
     if maps.hubs is not None:
         speeds = vectors(speeds, row[..., layout.stage("pointing")])
-    felt: Floats = np.einsum("kw,...w->...k", maps.forward, speeds)
-    return felt
+    measured: Floats = np.einsum("kw,...w->...k", maps.forward, speeds)
+    return measured
 
 
 class FieldNumbers(Panel):
@@ -124,13 +124,13 @@ class FieldNumbers(Panel):
             y += 1
         return picture
 
-    def _belief_rows(self) -> list[Row]:
+    def _estimate_rows(self) -> list[Row]:
         """Say where the robot believes to be, how sure it is, how far off, and what its wheels and its gyro disagree about."""
-        model, believed = self.model, believed_of(self.model)
-        if believed is None:
+        model, estimated = self.model, estimated_of(self.model)
+        if estimated is None:
             return []
-        x, y, heading = believed.pose
-        sigma, off = belief_off(model, believed)
+        x, y, heading = estimated.pose
+        sigma, off = estimate_error(model, estimated)
         said = [
             (f"x {number(x, 2, 5)} m", "measured"), (f"y {number(y, 2, 5)} m", "measured"),
             (f"{number(wrap_deg(float(np.degrees(heading))), 0, 4)} deg", "measured"),
@@ -153,7 +153,7 @@ class FieldNumbers(Panel):
         model = self.model
         rows = model.history
         if (
-            not model.rig.has_real_body
+            not model.rig.has_realistic_physics
             or model.row is None
             or len(rows) < 2
             or not isfinite(model.value("truth", "battery"))
@@ -166,13 +166,15 @@ class FieldNumbers(Panel):
         moved = (now - before) / t if t > 0 else np.zeros(3)
         c, s = np.cos(now[2]), np.sin(now[2])
         forward, left = float(c * moved[0] + s * moved[1]), float(c * moved[1] - s * moved[0])
-        felt = _felt(model.line, model.row)
+        measured = _measured(model.line, model.row)
         volts = model.value("truth", "battery")
-        aside = [(f"sideways {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
+        sideways = (
+            [(f"sideways {turning(left, 2, 'm/s', steady=True)}", "rest")] if model.rig.law.kind == "planar" else []
+        )
         found = [
-            ("measured", [(f"forward {number(float(felt[0]))} m/s", "measured"),
-                      (f"turn {turning(float(np.degrees(felt[2])), 0, 'deg/s', 3, True)}", "measured")]),
-            ("true", [(f"forward {number(forward)} m/s", "rest"), *aside,
+            ("measured", [(f"forward {number(float(measured[0]))} m/s", "measured"),
+                      (f"turn {turning(float(np.degrees(measured[2])), 0, 'deg/s', 3, True)}", "measured")]),
+            ("true", [(f"forward {number(forward)} m/s", "rest"), *sideways,
                       (f"turn {turning(float(np.degrees(moved[2])), 0, 'deg/s', 3, True)}", "rest")]),
         ]  # fmt: skip
         found.append(("battery", [(f"{volts:.2f} V of {model.rig.battery.volts:g} V", "rest")]))
@@ -207,7 +209,7 @@ class FieldNumbers(Panel):
             x, y = (number(model.value("truth", axis), 2, 5) for axis in "xy")
             said = (f"x {x} m", f"y {y} m", f"heading {number(heading, 0, 4)} deg")
             rows.append(("pose", [(one, "measured") for one in said]))
-        rows += self._belief_rows()
+        rows += self._estimate_rows()
         rows += self._floor()
         for i, wheel in enumerate(line.wheels):
             motor = next(m for m in model.rig.motors.values() if wheel in m.wheels)

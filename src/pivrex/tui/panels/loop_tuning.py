@@ -11,7 +11,7 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.gain_help import ToFind, gain_job
 from pivrex.tui.jobs.responses import Question, response_job
 from pivrex.tui.panels.panel import Panel, View
-from pivrex.tuning import LOOPS, OPEN, Answers, BalanceLoop, Experiment, Gains, Loop, loops_of
+from pivrex.tuning import LOOPS, OPEN, BalanceLoop, Experiment, Gains, Loop, StepResponses, loops_of
 from pivrex.tuning.search import GOALS
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ class LoopTuning(Panel):
         self._asked: tuple[int, str, str, tuple[Gains, ...]] | None = None
         self._of = self.model.file.path
         self.names: tuple[str, ...] = ()
-        self.answers: Answers | None = None
+        self.responses: StepResponses | None = None
         self._named: dict[tuple[Gains, ...], tuple[str, ...]] = {}
 
     def _first(self) -> tuple[Loop, str]:
@@ -124,7 +124,7 @@ class LoopTuning(Panel):
         """Ask for answers where something has changed, and take those that have come."""
         path = self.model.file.path
         if path != self._of:  # what was kept or proposed was another robot's
-            self._of, self.kept, self.proposed, self.answers = path, None, None, None
+            self._of, self.kept, self.proposed, self.responses = path, None, None, None
             self._stop_helping()
             self.loop, self.kind = self._first()
         if self.loop.of(self.model.rig) is None:
@@ -139,9 +139,9 @@ class LoopTuning(Panel):
             self._asked = now
             self._named = {gains: tuple(n for n, _ in sets)}
             self._responses.ask(Question(self.model.rig, self.loop.name, self.experiment, gains))
-        for question, answers in self._responses.poll():
+        for question, responses in self._responses.poll():
             if question.sets in self._named and question.loop == self.loop.name:
-                self.answers, self.names = answers, self._named[question.sets]
+                self.responses, self.names = responses, self._named[question.sets]
 
     @property
     def stale(self) -> bool:
@@ -170,7 +170,16 @@ class LoopTuning(Panel):
         self._responses.close()
 
     def depends(self) -> tuple[object, ...]:
-        shown = self.kind, self.goal, self.kept, self.proposed, self.beside_p_alone, self.names, self.answers, self.loop
+        shown = (
+            self.kind,
+            self.goal,
+            self.kept,
+            self.proposed,
+            self.beside_p_alone,
+            self.names,
+            self.responses,
+            self.loop,
+        )
         return (
             *shown,
             self.stale,
@@ -207,7 +216,7 @@ class LoopTuning(Panel):
     def _choose(self, loop: Loop) -> None:
         if loop is not self.loop:
             self._stop_helping()
-            self.loop, self.kind, self.answers = loop, loop.kinds[0], None
+            self.loop, self.kind, self.responses = loop, loop.kinds[0], None
             self.kept = self.proposed = self._changes = None
 
     def act_next_loop(self) -> None:
@@ -261,7 +270,7 @@ class LoopTuning(Panel):
     def act_next_experiment(self) -> None:
         kinds = self.loop.kinds
         self.kind = kinds[(kinds.index(self.kind) + 1) % len(kinds)]
-        self.answers = None
+        self.responses = None
 
     def act_p_alone(self) -> None:
         self.beside_p_alone = not self.beside_p_alone

@@ -131,7 +131,7 @@ class MatchClock(Panel):
 
     def act_from_here(self) -> None:
         """Ask for how things stand before the cursor's line."""
-        program = self._routine.desk.program
+        program = self._routine.document.program
         line = line_after(program, self._routine.line) if program is not None else 0
         if program is None or not line:
             self.model.say("nothing is done on this line or below it" if program else "fix the mistakes first")

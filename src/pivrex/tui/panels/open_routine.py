@@ -36,7 +36,7 @@ class OpenRoutine(Panel):
 
     Attributes
     ----------
-    desk : RoutineDocument
+    document : RoutineDocument
     editor : RoutineText
     t : float
         Where the cursor stands, in s of the routine.
@@ -48,7 +48,7 @@ class OpenRoutine(Panel):
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
-        self.desk = RoutineDocument(self.model.folder.settings.match.alone_s)
+        self.document = RoutineDocument(self.model.folder.settings.match.alone_s)
         self.editor = RoutineText(self._find)
         self.t = 0.0
         self.beside = False
@@ -107,20 +107,20 @@ class OpenRoutine(Panel):
     def _follow_rig(self) -> None:
         model = self.model
         self._follow_run()
-        if model.replay is None and (not self.desk.is_open or self._rig_of != model.file.path):
+        if model.replay is None and (not self.document.is_open or self._rig_of != model.file.path):
             self._rig_of = model.file.path
             path = self._default()
             if path is not None:
                 self.open(path)
-        elif self.desk.is_open and self.desk.rig is not model.rig:
-            self.desk.check(model.rig)
+        elif self.document.is_open and self.document.rig is not model.rig:
+            self.document.check(model.rig)
             self._show_mistakes()
             self._due = time.monotonic()
 
     def open(self, path: Path) -> None:
         """Open another routine."""
         try:
-            self.desk.lay(path, self.model.rig)
+            self.document.lay(path, self.model.rig)
         except ReadError as problem:
             self.model.say(str(problem), alarm=True)
             return
@@ -128,7 +128,7 @@ class OpenRoutine(Panel):
 
     def _follow_floor(self) -> None:
         """Lay out the floor that the routine says; the workspace's own where it says none."""
-        program = self.desk.program
+        program = self.document.program
         if program is not None and program.floor != self.model.floor:
             try:
                 self.model.lay_out(program.floor)
@@ -136,7 +136,7 @@ class OpenRoutine(Panel):
                 self.model.say(str(problem), alarm=True)
 
     def _show_mistakes(self) -> None:
-        checked = self.desk.content
+        checked = self.document.content
         self.editor.say(checked.mistakes if checked is not None else ())
         words = {*self.model.rig.attachments, *self.model.rig.sensors}
         if checked is not None and checked.program is not None:
@@ -146,14 +146,14 @@ class OpenRoutine(Panel):
     def send(self) -> None:
         """Return the session the routine as it is now; not while one drives, nor while a run is open, whose floor and routine stay."""
         if (
-            self._sent == self.desk.serial
+            self._sent == self.document.serial
             or self.model.replay is not None
             or self.model.status.match.period is Period.ALONE
         ):
             return
-        self._sent = self.desk.serial
+        self._sent = self.document.serial
         self._follow_floor()
-        self.model.choose_routine(self.desk.program, self.desk)
+        self.model.choose_routine(self.document.program, self.document)
 
     def playable(self) -> list[Path]:
         """Return the routines that a button chooses from: those of the workspace's match, else all that the robot can play."""
@@ -176,7 +176,13 @@ class OpenRoutine(Panel):
         if not paths:
             self.model.say("there is no routine that this robot can play", alarm=True)
             return
-        here = paths.index(self.desk.path) if self.desk.is_open and self.desk.path in paths else -1 if steps > 0 else 0
+        here = (
+            paths.index(self.document.path)
+            if self.document.is_open and self.document.path in paths
+            else -1
+            if steps > 0
+            else 0
+        )
         at = (here + steps) % len(paths)
         self.open(paths[at])
         self.send()
@@ -187,18 +193,18 @@ class OpenRoutine(Panel):
         client = self.model.replay
         if client is None:
             if self._waiting is not None:
-                (self.desk, line), self._waiting = self._waiting, None
+                (self.document, line), self._waiting = self._waiting, None
                 self._show_text()
                 self.editor.to_line(line)
             return
         path = client.run.routine_file(client.replay.at)
         if self._waiting is None:
-            self._waiting = self.desk, self.line
+            self._waiting = self.document, self.line
             self.view.cancel()
         elif path == self._shown:
             return
         self._shown = path
-        self.desk = RoutineDocument(self.model.folder.settings.match.alone_s)
+        self.document = RoutineDocument(self.model.folder.settings.match.alone_s)
         if path is not None:
             home = (
                 self.model.folder.path
@@ -206,16 +212,16 @@ class OpenRoutine(Panel):
                 / f"{client.status.match.routine or client.run.facts.routine}{SUFFIX}"
             )
             try:
-                self.desk.lay(path, self.model.rig, home)
+                self.document.lay(path, self.model.rig, home)
             except ReadError as problem:
-                self.desk.title = "! this run's routine cannot be read"
+                self.document.title = "! this run's routine cannot be read"
                 self.model.say(str(problem), alarm=True)
         self._show_text()
 
     def _show_text(self) -> None:
         """Show what lies on the desk from its beginning; it is played again on the simulated robot."""
         self.seen, self.t = None, 0.0
-        self.editor.load_text(self.desk.text)
+        self.editor.load_text(self.document.text)
         self._show_mistakes()
         self._due = time.monotonic()
 
@@ -224,8 +230,8 @@ class OpenRoutine(Panel):
     def text_changed(self, event: TextArea.Changed | TextArea.SelectionChanged) -> None:
         """Take what was typed, or that the cursor of the text went elsewhere."""
         if isinstance(event, TextArea.Changed):
-            if self.desk.is_open and self.editor.text != self.desk.text:
-                self.desk.typed(self.editor.text)
+            if self.document.is_open and self.editor.text != self.document.text:
+                self.document.typed(self.editor.text)
                 self._show_mistakes()
                 self._due = time.monotonic() + PAUSE_S
             return
@@ -247,8 +253,8 @@ class OpenRoutine(Panel):
         if self._due and now >= self._due:
             self._due = 0.0
             self.send()
-            if self.desk.program is not None:
-                self._previews.ask(self.job(self.desk.program))
+            if self.document.program is not None:
+                self._previews.ask(self.job(self.document.program))
         if now > self._looked + LOOK_S:
             self._looked = now
             self._look_outside()
@@ -260,14 +266,14 @@ class OpenRoutine(Panel):
         if self.beside:
             cases = [v for code in program.codes.values() for s in code if isinstance(s, Choose) for v, _ in s.cases]
             values = (*dict.fromkeys(sorted(cases)), 0.0) if cases else (0.0, 1.0, 2.0, 3.0, 4.0)
-        return ToPlay(self.desk.serial, self.model.rig, folder.field, program, folder.match.alone_s, 0, values[:6])
+        return ToPlay(self.document.serial, self.model.rig, folder.field, program, folder.match.alone_s, 0, values[:6])
 
     def changes(self) -> Changes | None:
-        return (self.desk, self._go_to_change) if self.desk.is_open and self.model.replay is None else None
+        return (self.document, self._go_to_change) if self.document.is_open and self.model.replay is None else None
 
     def _go_to_change(self, at: int) -> None:
         try:
-            what = self.desk.go_to(at)
+            what = self.document.go_to(at)
         except PivrexError as problem:
             self.model.say(str(problem), alarm=True)
             return
@@ -276,7 +282,7 @@ class OpenRoutine(Panel):
 
     def _take_text(self) -> None:
         """Show the text that the document has by now; Ctrl+Z in the editor brings back what was there."""
-        self.editor.take_text(self.desk.text)
+        self.editor.take_text(self.document.text)
         self._show_mistakes()
         self._due = time.monotonic()
 
@@ -297,7 +303,9 @@ class OpenRoutine(Panel):
         drives = match.period is Period.ALONE and not match.ended
         ended = self._follows and not drives and match.period is Period.ALONE
         self._follows = drives or self.model.replay is not None
-        is_of_board = model.status.watching and self.desk.is_open and self.desk.path.stem == model.rig.board.own_routine
+        is_of_board = (
+            model.status.watching and self.document.is_open and self.document.path.stem == model.rig.board.own_routine
+        )
         says = drives or model.replay is not None or is_of_board
         line = model.number("routine", "line") if says else 0
         t = self.model.value("clock", "t") + match.from_s
@@ -331,30 +339,30 @@ class OpenRoutine(Panel):
     # --- changed by someone else meanwhile ---
 
     def _look_outside(self) -> None:
-        desk = self.desk
-        if desk.saver.problem:
-            self.model.say(desk.saver.problem, alarm=True)
-        if not desk.is_open or self.model.drives_alone or len(self.view.app.screen_stack) > 1:
+        document = self.document
+        if document.saver.problem:
+            self.model.say(document.saver.problem, alarm=True)
+        if not document.is_open or self.model.drives_alone or len(self.view.app.screen_stack) > 1:
             return  # what drives goes on with its text; the model says what became of the file
-        what = desk.outside()
+        what = document.outside()
         if what == "same":
             return
         if what == "changed" and not self.view.typing:
             with contextlib.suppress(PivrexError):
-                before = desk.text
-                desk.take_theirs(aside=False)
-                if desk.text != before:
+                before = document.text
+                document.take_theirs(keep_mine=False)
+                if document.text != before:
                     self._take_text()
                     self.model.say(
-                        f"{desk.path.name} was changed outside and read again; Ctrl+Z in the text brings back what was here"
+                        f"{document.path.name} was changed outside and read again; Ctrl+Z in the text brings back what was here"
                     )
             return
         self._ask_whose()
 
     def _ask_whose(self) -> None:
         """Both were changed: ask which to keep; the other goes into a file next to it."""
-        desk = self.desk
-        name = desk.path.name
+        document = self.document
+        name = document.path.name
 
         def choices() -> list[Choice]:
             return [
@@ -364,7 +372,7 @@ class OpenRoutine(Panel):
 
         def take(whose: str) -> None:
             try:
-                beside = desk.keep_ours() if whose == "ours" else desk.take_theirs()
+                beside = document.keep_ours() if whose == "ours" else document.take_theirs()
             except PivrexError as problem:
                 self.model.say(str(problem), alarm=True)
                 return
@@ -384,5 +392,5 @@ class OpenRoutine(Panel):
         self.view.ask("find", self._found, "", take)
 
     def close(self) -> None:
-        self.desk.close()
+        self.document.close()
         self._previews.close()

@@ -19,7 +19,7 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.path_trial import PathTrial, Ran, ToTry
 from pivrex.tui.model import ScreenModel
 
-__all__ = ["PathDrawn"]
+__all__ = ["PathDrawing"]
 
 Floats = NDArray[np.float64]
 
@@ -27,17 +27,17 @@ TIED = "\u00a0"
 """Keeps words together while a row is broken."""
 
 
-class PathDrawn:
+class PathDrawing:
     """How a path that is open and what was tried of it look."""
 
-    def __init__(self, model: ScreenModel, desk: PathDocument, trying: PathTrial) -> None:
-        self._model, self.desk, self.trying = model, desk, trying
+    def __init__(self, model: ScreenModel, document: PathDocument, trying: PathTrial) -> None:
+        self._model, self.document, self.trying = model, document, trying
 
     def _live(self) -> Ran | None:
         """What a robot that follows a path right now makes of it, as far as the screen remembers; None if none does."""
         model = self._model
         layout, rows = model.line.layout, model.history
-        if model.status.match.period is not Period.ALONE or not len(rows) or self.desk.content is None:
+        if model.status.match.period is not Period.ALONE or not len(rows) or self.document.content is None:
             return None
         rows = rows[rows[:, layout.at("following", "mode")] > 0]
         if len(rows) < 2:
@@ -46,17 +46,17 @@ class PathDrawn:
         def these(stage: str, *names: str) -> Floats:
             return rows[:, [layout.at(stage, n) for n in names]]
 
-        truth, believed = these("truth", "x", "y", "heading"), these("odometry", "x", "y", "heading")
-        truth = truth if np.isfinite(truth).all() else believed  # of a real robot no one knows more
+        truth, estimated = these("truth", "x", "y", "heading"), these("odometry", "x", "y", "heading")
+        truth = truth if np.isfinite(truth).all() else estimated  # of a real robot no one knows more
         feeds = (
             bool(rows[-1, layout.at("following", "feeds_forward")]),
             bool(rows[-1, layout.at("following", "feeds_back")]),
         )
-        job = ToTry(self.desk.content, model.rig, model.folder.settings.field, feeds, 0)
+        job = ToTry(self.document.content, model.rig, model.folder.settings.field, feeds, 0)
         t = rows[:, layout.at("clock", "t")]
         errors = these("following", "along_track", "cross_track", "heading_error")
         return Ran(
-            job, "", t - t[0], truth, believed, errors, these("following", "plan_forward", "plan_left", "plan_turn"),
+            job, "", t - t[0], truth, estimated, errors, these("following", "plan_forward", "plan_left", "plan_turn"),
             these("following", "correction_forward", "correction_left", "correction_turn"), float(np.hypot(errors[-1, 0], errors[-1, 1])),
             abs(float(errors[-1, 2])),
         )  # fmt: skip
@@ -68,27 +68,27 @@ class PathDrawn:
 
     def draw_on(self, scene: Scene) -> None:
         """Draw the path onto the field."""
-        plan = self.desk.plan(self._model.rig)
+        plan = self.document.plan(self._model.rig)
         if plan is None:
             return
         ran, before = self.ran, self.trying.before
         tried = None
         if ran is not None and len(ran.truth):
-            tried = Tried(ran.truth, ran.believed, before.truth if before is not None else None)
+            tried = Tried(ran.truth, ran.estimated, before.truth if before is not None else None)
         kept = plan.clearance(self._model.rig, self._model.folder.settings.field)
-        add_plan(scene, self._model.rig, plan, kept.away < 0, self.desk.mark, tried)
+        add_plan(scene, self._model.rig, plan, kept.away < 0, self.document.mark, tried)
 
     def draw_beside(self, picture: Picture, x: int, width: int, height: int) -> None:
         """Draw what there is to say of it: rows, the speed over its way, the errors over time, and what was given."""
-        desk, model = self.desk, self._model
-        name = desk.path.stem if desk.is_open else "none"
+        document, model = self.document, self._model
+        name = document.path.stem if document.is_open else "none"
         picture.text(x, 0, f"path {name}", "title")
-        plan = desk.plan(model.rig)
+        plan = document.plan(model.rig)
         if plan is None:
-            for k, part in enumerate(wrapped(desk.problem or "there is no path", width)[: height - 2]):
+            for k, part in enumerate(wrapped(document.problem or "there is no path", width)[: height - 2]):
                 picture.text(x, 2 + k, part, "alarm")
             return
-        picture.right(x + width, 0, "saved" if not desk.held else "held", "dim")
+        picture.right(x + width, 0, "saved" if not document.held else "held", "dim")
         y = self._rows(picture, x, 1, width, height, plan)
         room = height - y - 1
         charts = 3 if room >= 24 else 2 if room >= 14 else 1 if room >= 6 else 0
@@ -102,12 +102,12 @@ class PathDrawn:
 
     def _rows(self, picture: Picture, x: int, y: int, width: int, height: int, plan: Plan) -> int:
         """Say length and time, clearance, what holds it, the chosen point, and how well it is followed."""
-        desk, model = self.desk, self._model
-        assert desk.content is not None
+        document, model = self.document, self._model
+        assert document.content is not None
         rows: list[tuple[str, str]] = []
         fastest = float(plan.law.speed.max())
         rows.append((f"{plan.length_m:.2f} m in {plan.time_s:.2f} s, at most {fastest:.2f} m/s", "commanded"))
-        wrong = desk.troubles(model.rig, model.folder.settings.field)
+        wrong = document.troubles(model.rig, model.folder.settings.field)
         if wrong:
             more = f" (and {len(wrong) - 1} more)" if len(wrong) > 1 else ""
             rows += [(part, "alarm") for part in wrapped(f"! {wrong[0][1]}{more}", width)]
@@ -121,10 +121,10 @@ class PathDrawn:
             if share > 0.004
         ]
         rows += [(part.replace(TIED, " "), "dim") for part in wrapped("held by  " + "  ".join(held), width)]
-        p = desk.content.points[desk.mark]
+        p = document.content.points[document.mark]
         direction = "" if p.direction_rad is None else f"  {degrees(p.direction_rad):.0f} deg"
         rows.append((
-            f"◆ {desk.mark + 1} of {len(desk.content.points)}  x {p.x_m:.2f} m  y {p.y_m:.2f} m{direction}{'  stops' if p.stop else ''}",
+            f"◆ {document.mark + 1} of {len(document.content.points)}  x {p.x_m:.2f} m  y {p.y_m:.2f} m{direction}{'  stops' if p.stop else ''}",
             "chosen",
         ))  # fmt: skip
         rows += [(part, role) for text, role in self._followed() for part in wrapped(text, width)]
@@ -167,7 +167,7 @@ class PathDrawn:
             Series("planned", np.interp(even, s, law.speed), "commanded"),
         )
         scene = chart("speed", even, series, (0.0, top), ("m/s", "m"), (width, height))
-        at = plan.curve.of[self.desk.mark]
+        at = plan.curve.of[self.document.mark]
         scene.sign((float(s[at]), float(law.speed[at])), "◆", "chosen")
         picture.place(print_scene(scene, width, height), x, y)
         return y + height
@@ -207,4 +207,6 @@ class PathDrawn:
             Series("planned", np.interp(t, ran.t, ran.planned[:, 0]), "commanded"),
         ]
         span = span_of(series, 0.4)
-        picture.place(print_scene(chart("given", t, series, span, ("m/s", "s"), (width, height)), width, height), x, y)
+        picture.place(
+            print_scene(chart("commanded", t, series, span, ("m/s", "s"), (width, height)), width, height), x, y
+        )

@@ -24,7 +24,7 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice
 from pivrex.tui.panels.file_list import FileList, Kind
 from pivrex.tui.panels.panel import Changes, Panel, View
-from pivrex.tui.panels.path_drawing import PathDrawn
+from pivrex.tui.panels.path_drawing import PathDrawing
 
 __all__ = ["PATH_COMMANDS", "PathEditor"]
 
@@ -84,7 +84,7 @@ class PathEditor(Panel):
     Attributes
     ----------
     open : bool
-    desk : PathDocument
+    document : PathDocument
     trying : PathTrial
     drawn : PathDrawn
     feeds : (bool, bool)
@@ -93,8 +93,8 @@ class PathEditor(Panel):
 
     def __init__(self, view: View) -> None:
         super().__init__(view)
-        self.desk, self.trying = PathDocument(), PathTrial()
-        self.drawn = PathDrawn(self.model, self.desk, self.trying)
+        self.document, self.trying = PathDocument(), PathTrial()
+        self.drawn = PathDrawing(self.model, self.document, self.trying)
         self.open = False
         self.feeds = (True, True)
         self._held = False
@@ -104,13 +104,13 @@ class PathEditor(Panel):
     def depends(self) -> tuple[object, ...] | None:
         if self.model.drives_alone:
             return None
-        desk, trying = self.desk, self.trying
+        document, trying = self.document, self.trying
         tried = trying.now, trying.before, trying.goes_on, self.feeds
         return (
-            desk.content,
-            desk.mark,
-            desk.held,
-            desk.problem,
+            document.content,
+            document.mark,
+            document.held,
+            document.problem,
             *tried,
             self.model.serial,
             self.model.folder.settings.field,
@@ -126,50 +126,50 @@ class PathEditor(Panel):
     def act_path(self) -> None:
         """Open it, with the first path of the workspace, or close it."""
         paths = self.model.folder.paths()
-        if not self.open and not self.desk.is_open and not paths:
+        if not self.open and not self.document.is_open and not paths:
             self.files.ask_new()  # it opens once it is there
             return
         self.open = not self.open
-        if self.open and not self.desk.is_open:
-            self.desk.open(next(iter(paths.values())))
+        if self.open and not self.document.is_open:
+            self.document.open(next(iter(paths.values())))
         self._tell()
 
     def _tell(self) -> None:
-        self.model.drawing = self.desk.path if self.open else None
+        self.model.drawing = self.document.path if self.open else None
 
     def close(self) -> None:
         self.trying.close()
 
     def act_path_choose(self) -> None:
         """Ask which path."""
-        self.files.choose(self.desk.path if self.desk.is_open else None, "c")
+        self.files.choose(self.document.path if self.document.is_open else None, "c")
 
     def _open(self, path: FilePath) -> None:
-        self.desk.open(path)
+        self.document.open(path)
         self.open = True
         self._tell()
         self._say_wrong()
 
     def _say_wrong(self) -> None:
-        if self.desk.problem:
-            self.model.say(self.desk.problem, alarm=True)
+        if self.document.problem:
+            self.model.say(self.document.problem, alarm=True)
 
     def update(self) -> None:
         if not self.open:
             return
         if not self.model.drives_alone:
-            found = self.desk.look_outside()
+            found = self.document.look_outside()
             if found:
-                self.model.say(found, alarm=bool(self.desk.problem))
+                self.model.say(found, alarm=bool(self.document.problem))
         self.trying.want(self._job())
         self.trying.poll()
         self._tell()
 
     def _job(self) -> ToTry | None:
-        path, rig, field = self.desk.content, self.model.rig, self.model.folder.settings.field
-        if path is None or self.desk.held:
+        path, rig, field = self.document.content, self.model.rig, self.model.folder.settings.field
+        if path is None or self.document.held:
             return None
-        if any(hard for hard, _ in self.desk.troubles(rig, field)):
+        if any(hard for hard, _ in self.document.troubles(rig, field)):
             return None
         return ToTry(path, rig, field, self.feeds, SEED)
 
@@ -189,39 +189,39 @@ class PathEditor(Panel):
         if name in ARROWS:
             self.nudge(*ARROWS[name], FINE_M if fine else STEP_M)
         elif key == "u":
-            self._walk_steps(self.desk.undo, "nothing of this path can be taken back")
+            self._walk_steps(self.document.undo, "nothing of this path can be taken back")
         elif key in ("U", "shift+u", "upper_u"):
-            self._walk_steps(self.desk.redo, "nothing of this path was taken back")
+            self._walk_steps(self.document.redo, "nothing of this path was taken back")
         else:
             return False
         return True
 
     def changes(self) -> Changes | None:
-        if not self.open or self.desk.content is None:
+        if not self.open or self.document.content is None:
             return None
-        return self.desk, lambda at: self._walk_steps(lambda: self.desk.go_to(at), "it is so already")
+        return self.document, lambda at: self._walk_steps(lambda: self.document.go_to(at), "it is so already")
 
     def _walk_steps(self, step: Callable[[], str], none: str) -> None:
         try:
-            self._take("" if self.desk.content is not None and step() else none)
+            self._take("" if self.document.content is not None and step() else none)
         except PivrexError as problem:
             self._take(str(problem))
 
     def nudge(self, right: int, up: int, by_m: float) -> None:
         """Move the chosen point."""
-        desk = self.desk
-        if desk.content is None:
+        document = self.document
+        if document.content is None:
             return
-        p = desk.content.points[desk.mark]
+        p = document.content.points[document.mark]
         x, y = round(p.x_m + right * by_m, 3), round(p.y_m + up * by_m, 3)
-        self._take(desk.put(changed(desk.content, desk.mark, x_m=x, y_m=y)))
+        self._take(document.put(changed(document.content, document.mark, x_m=x, y_m=y)))
 
     def act_path_move(self) -> None:
         self.model.say("the arrows move the chosen point by 5 cm, with shift by 1 cm; so does dragging it")
 
     def _walk(self, by: int) -> None:
-        if self.desk.content is not None:
-            self.desk.mark = (self.desk.mark + by) % len(self.desk.content.points)
+        if self.document.content is not None:
+            self.document.mark = (self.document.mark + by) % len(self.document.content.points)
 
     def act_path_next(self) -> None:
         self._walk(1)
@@ -231,36 +231,39 @@ class PathEditor(Panel):
 
     def act_path_add(self) -> None:
         """Add a point half way to the next, or behind the last."""
-        desk = self.desk
-        plan = desk.plan(self.model.rig)
-        if desk.content is None or plan is None:
+        document = self.document
+        plan = document.plan(self.model.rig)
+        if document.content is None or plan is None:
             return
-        k = desk.mark
-        if k + 1 < len(desk.content.points):
+        k = document.mark
+        if k + 1 < len(document.content.points):
             middle = (plan.curve.of[k] + plan.curve.of[k + 1]) // 2
             x, y = float(plan.curve.x[middle]), float(plan.curve.y[middle])
         else:
             angle = plan.curve.angle[-1]
-            p = desk.content.points[k]
+            p = document.content.points[k]
             x, y = p.x_m + 0.5 * float(np.cos(angle)), p.y_m + 0.5 * float(np.sin(angle))
-        self._take(desk.put(added(desk.content, k, round(x, 3), round(y, 3)), k + 1))
+        self._take(document.put(added(document.content, k, round(x, 3), round(y, 3)), k + 1))
 
     def act_path_remove(self) -> None:
-        desk = self.desk
-        if desk.content is not None:
-            self._take(desk.put(removed(desk.content, desk.mark), max(0, desk.mark - 1)))
+        document = self.document
+        if document.content is not None:
+            self._take(document.put(removed(document.content, document.mark), max(0, document.mark - 1)))
 
     def act_path_reverse(self) -> None:
-        desk = self.desk
-        if desk.content is not None:
-            self._take(desk.put(reversed_(desk.content), len(desk.content.points) - 1 - desk.mark), "run the other way")
+        document = self.document
+        if document.content is not None:
+            self._take(
+                document.put(reversed_(document.content), len(document.content.points) - 1 - document.mark),
+                "run the other way",
+            )
 
     def act_path_stop(self) -> None:
-        desk = self.desk
-        if desk.content is not None:
-            stops = not desk.content.points[desk.mark].stop
+        document = self.document
+        if document.content is not None:
+            stops = not document.content.points[document.mark].stop
             self._take(
-                desk.put(changed(desk.content, desk.mark, stop=stops)),
+                document.put(changed(document.content, document.mark, stop=stops)),
                 "it stops there" if stops else "it does not stop there",
             )
 
@@ -272,38 +275,41 @@ class PathEditor(Panel):
         ]
 
         def take(chosen: str) -> None:
-            desk = self.desk
-            if desk.content is not None:
-                made = mirrored(desk.content, self.model.folder.settings.field, chosen)
-                self._take(desk.put(made), "mirrored; u takes it back")
+            document = self.document
+            if document.content is not None:
+                made = mirrored(document.content, self.model.folder.settings.field, chosen)
+                self._take(document.put(made), "mirrored; u takes it back")
 
         self.view.choose("mirror the path", lambda: choices, "end", "V", take)
 
     def act_path_look(self) -> None:
         """Ask which way the robot looks along it."""
-        plan = self.desk.plan(self.model.rig)
-        if self.desk.content is None or plan is None:
+        plan = self.document.plan(self.model.rig)
+        if self.document.content is None or plan is None:
             return
         choices = [Choice(kind, kind, what) for kind, what in LOOKS.items()]
 
         def take(chosen: str) -> None:
-            desk = self.desk
-            if desk.content is not None:
+            document = self.document
+            if document.content is not None:
                 ends = float(plan.curve.angle[0]), float(plan.curve.angle[-1])
-                made = looking_so(desk.content, chosen, *ends, self.model.folder.settings.field)
-                self._take(desk.put(made), f"it looks {chosen}; the numbers stand in its file")
+                made = looking_so(document.content, chosen, *ends, self.model.folder.settings.field)
+                self._take(document.put(made), f"it looks {chosen}; the numbers stand in its file")
 
-        self.view.choose("which way does it look?", lambda: choices, self.desk.content.heading, "G", take)
+        self.view.choose("which way does it look?", lambda: choices, self.document.content.heading, "G", take)
 
     def act_path_type(self) -> None:
         """Ask for the chosen point's place."""
-        if self.desk.content is not None:
+        if self.document.content is not None:
             self.view.ask(
-                f"point {self.desk.mark + 1}", self.desk.as_typed(), "X, Y [, DIRECTION] [facing HEADING]", self._typed
+                f"point {self.document.mark + 1}",
+                self.document.as_typed(),
+                "X, Y [, DIRECTION] [facing HEADING]",
+                self._typed,
             )
 
     def _typed(self, text: str) -> None:
-        problem = self.desk.put(self.desk.typed(text))
+        problem = self.document.put(self.document.typed(text))
         if problem:
             raise UnitError(problem)
 
@@ -324,41 +330,41 @@ class PathEditor(Panel):
 
     def act_path_drive(self) -> None:
         """Let the robot drive it, alone and by the clock."""
-        desk, model = self.desk, self.model
-        if desk.content is None:
+        document, model = self.document, self.model
+        if document.content is None:
             return
-        hard = [what for kept, what in desk.troubles(model.rig, model.folder.settings.field) if kept]
+        hard = [what for kept, what in document.troubles(model.rig, model.folder.settings.field) if kept]
         if hard:
             model.say(f"it cannot be driven: {hard[0]}", alarm=True)
             return
-        name = desk.path.stem if desk.is_open else "path"
-        model.choose_routine(program_following(desk.content, model.rig, name, self.feeds), desk)
+        name = document.path.stem if document.is_open else "path"
+        model.choose_routine(program_following(document.content, model.rig, name, self.feeds), document)
         model.ask(StartPeriod(Period.ALONE, only=True))
 
     def point_on(self, placing: Placing, x: int, y: int, phase: str) -> None:
         """Take the mouse: a point that is taken is dragged; a click on the floor adds one there."""
-        desk = self.desk
-        if desk.content is None:
+        document = self.document
+        if document.content is None:
             return
         at_x, at_y = placing.units(x, y)
         if phase == "press":
-            cells = [placing.cell(p.x_m, p.y_m) for p in desk.content.points]
+            cells = [placing.cell(p.x_m, p.y_m) for p in document.content.points]
             away = [hypot(cx - x, 2 * (cy - y)) for cx, cy in cells]
             k = int(np.argmin(away))
             self._held = away[k] <= REACH_CELLS
             if self._held:
-                desk.mark = k
+                document.mark = k
             elif placing.holds(x, y):
-                segment, _ = segment_near(desk.content, at_x, at_y)
-                ends = desk.content.points[0], desk.content.points[-1]
+                segment, _ = segment_near(document.content, at_x, at_y)
+                ends = document.content.points[0], document.content.points[-1]
                 reach = [hypot(p.x_m - at_x, p.y_m - at_y) for p in ends]
-                plan = desk.plan(self.model.rig)
+                plan = document.plan(self.model.rig)
                 near = plan is not None and float(np.hypot(plan.curve.x - at_x, plan.curve.y - at_y).min()) < min(reach)
-                behind = segment if near else (-1 if reach[0] < reach[1] else len(desk.content.points) - 1)
-                self._take(desk.put(added(desk.content, behind, round(at_x, 3), round(at_y, 3)), behind + 1))
+                behind = segment if near else (-1 if reach[0] < reach[1] else len(document.content.points) - 1)
+                self._take(document.put(added(document.content, behind, round(at_x, 3), round(at_y, 3)), behind + 1))
             return
         if self._held and phase == "release":
             self._held = False
-            self._take(desk.drop())
+            self._take(document.drop())
         elif self._held:
-            desk.drag(at_x, at_y)
+            document.drag(at_x, at_y)

@@ -35,15 +35,15 @@ class PathLimits(Panel):
 
     def act_path_limits(self) -> None:
         def choices() -> list[Choice]:
-            path = self._paths.desk.content
+            path = self._paths.document.content
             if path is None:
                 return []
             rows = [Choice(key, f"{title}: {_said(path, key)}") for key, (title, _, _) in LIMITS.items()]
             rows += [Choice(f"zone {k}", f"slow zone {k + 1}", _zone(path, k)) for k in range(len(path.slow))]
-            return [*rows, Choice("new", f"a new slow zone at point {self._paths.desk.mark + 1}")]
+            return [*rows, Choice("new", f"a new slow zone at point {self._paths.document.mark + 1}")]
 
         def take(said: str) -> None:
-            path, word = self._paths.desk.content, said.rpartition(" ")[2]
+            path, word = self._paths.document.content, said.rpartition(" ")[2]
             if path is None:
                 return
             if said in LIMITS:
@@ -55,7 +55,7 @@ class PathLimits(Panel):
                     lambda text: self._put(said, text),
                 )
             elif said == "new":
-                point = path.points[self._paths.desk.mark]
+                point = path.points[self._paths.document.mark]
                 shown = f"{point.x_m:.2f} m, {point.y_m:.2f} m, 0.40 m, 0.2 m/s"
                 self._later("slow zone", shown, ZONE, lambda text: self._put_zone(len(path.slow), text))
             elif said.startswith("delete zone"):
@@ -63,7 +63,7 @@ class PathLimits(Panel):
             elif said.startswith("zone"):
                 self._later("slow zone", _zone(path, int(word)), ZONE, lambda text: self._put_zone(int(word), text))
 
-        if self._paths.desk.content is not None:
+        if self._paths.document.content is not None:
             self.view.choose(
                 "what slows it down",
                 choices,
@@ -79,7 +79,7 @@ class PathLimits(Panel):
         self.view.canvas.call_later(self.view.ask, what, shown, allowed, take)
 
     def _edit(self, what: str, change: Callable[[TOMLDocument], None]) -> None:
-        problem = self._paths.desk.edit(what, change)
+        problem = self._paths.document.edit(what, change)
         if problem:
             raise UnitError(problem)
         self.model.say(f"{what}; u takes it back")

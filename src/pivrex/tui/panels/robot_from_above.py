@@ -66,9 +66,9 @@ class RobotFromAbove(Panel):
         if shown is not None:
             known = shown.measured is not None
             add_motion(scene, rig, UP, RobotMotion(
-                angles, shown.targets, shown.given / line.top_m_s,
+                angles, shown.targets, shown.limited / line.top_m_s,
                 shown.measured / line.top_m_s if known else None,
-                tuple((np.abs(shown.asked) > line.top_m_s * 1.0005).tolist()),
+                tuple((np.abs(shown.requested) > line.top_m_s * 1.0005).tolist()),
                 shown.commanded / full, shown.achieved / full if shown.achieved is not None else None,
             ))  # fmt: skip
         centre = rig.chassis.mass_centre
@@ -96,7 +96,7 @@ class RobotFromAbove(Panel):
         scene.label((x, y), wheel.name, "title" if weight > 2 else "dim", weight, f"{side} {side}-above {side}-below")
         if shown is None:
             return
-        scene.label((x, y), f"{number(float(shown.given[k]))} m/s", "commanded", weight - 0.1, f"{side}-below")
+        scene.label((x, y), f"{number(float(shown.limited[k]))} m/s", "commanded", weight - 0.1, f"{side}-below")
         if shown.measured is not None:
             said = f"{number(float(shown.measured[k]))} m/s"
             scene.label((x, y), said, "measured", weight - 0.2, f"{side}-below-below")

@@ -61,7 +61,7 @@ def _side_data(model: ScreenModel) -> SideData:
         wanted=model.value("balance", "lean_setpoint") if stands else float("nan"),
         rolled=travel / wheel.radius_m,
         speed=model.value("balance", "speed_measured") / full if stands else float("nan"),
-        asked=model.value("balance", "speed_setpoint") / full if stands else float("nan"),
+        requested=model.value("balance", "speed_setpoint") / full if stands else float("nan"),
         off=balances and not stands,
     )
 

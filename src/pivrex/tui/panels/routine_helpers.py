@@ -54,35 +54,35 @@ class RoutineHelpers(Panel):
     def act_rehearse(self) -> None:
         if self.rehearsal.goes_on:
             self.rehearsal.stop()
-        elif self._routine.desk.program is not None:
-            self.rehearsal.ask(self._routine.job(self._routine.desk.program))
+        elif self._routine.document.program is not None:
+            self.rehearsal.ask(self._routine.job(self._routine.document.program))
 
     def act_back(self) -> None:
         """Make the way back."""
-        if self._routine.desk.program is None or not self._routine.desk.is_open:
+        if self._routine.document.program is None or not self._routine.document.is_open:
             self.model.say("fix the mistakes first")
         else:
-            self.made.ask(ToReturn(self._routine.job(self._routine.desk.program), self._routine.desk.path))
+            self.made.ask(ToReturn(self._routine.job(self._routine.document.program), self._routine.document.path))
 
     def act_against(self) -> None:
         """Choose another version, or take it away."""
-        desk = self._routine.desk
+        document = self._routine.document
         if self.other is not None or self.made.goes_on:
             self.other = None
             self.made.stop()
             return
-        if desk.program is None or not desk.is_open:
+        if document.program is None or not document.is_open:
             self.model.say("fix the mistakes first")
             return
-        program, here = desk.program, desk.path
+        program, here = document.program, document.path
 
         def choices() -> list[Choice]:
-            before = [Choice(AS_OPENED, "as it was opened", here.stem)] if desk.opened != desk.text else []
+            before = [Choice(AS_OPENED, "as it was opened", here.stem)] if document.opened != document.text else []
             return before + [Choice(str(p), p.stem, "") for p in self._alike(here)]
 
         def take(chosen: str) -> None:
             try:
-                text = desk.opened if chosen == AS_OPENED else read_persons(Path(chosen), LARGEST_FILE)
+                text = document.opened if chosen == AS_OPENED else read_persons(Path(chosen), LARGEST_FILE)
             except ReadError as problem:
                 self.model.say(str(problem), alarm=True)
                 return
@@ -139,13 +139,13 @@ class RoutineHelpers(Panel):
 
     def act_make_move(self) -> None:
         """Ask for a name and parameters, and make an own move of the selected lines."""
-        desk, editor = self._routine.desk, self._routine.editor
-        if desk.program is None or not desk.is_open:
+        document, editor = self._routine.document, self._routine.editor
+        if document.program is None or not document.is_open:
             self.model.say("fix the mistakes first")
             return
         (begin, _), (end, column) = sorted(editor.selection)
         first, last = begin + 1, end + (column > 0 or end == begin)
-        program, text, path = desk.program, desk.text, desk.path
+        program, text, path = document.program, document.text, document.path
 
         def take(typed: str) -> None:
             made = made_move(text, first, last, typed)
@@ -162,7 +162,7 @@ class RoutineHelpers(Panel):
         made = asked.made
         if differs:
             self.model.say(f"{made.name} would do something else: {differs}", alarm=True)
-        elif self._routine.desk.text != asked.old:
+        elif self._routine.document.text != asked.old:
             self.model.say("the routine was changed meanwhile; do it again", alarm=True)
         else:
             self._routine.editor.take_text(made.text)
@@ -171,18 +171,18 @@ class RoutineHelpers(Panel):
 
     def act_solve(self) -> None:
         """Ask what must come true, and look for the number at the cursor."""
-        desk, (row, column) = self._routine.desk, self._routine.editor.cursor_location
+        document, (row, column) = self._routine.document, self._routine.editor.cursor_location
         if self.solving.goes_on:
             self.solving.forget()
             return
-        number = number_at(desk.text, row + 1, column)
-        if desk.program is None or not desk.is_open or number is None:
-            wrong = desk.is_open and desk.program is None
+        number = number_at(document.text, row + 1, column)
+        if document.program is None or not document.is_open or number is None:
+            wrong = document.is_open and document.program is None
             self.model.say(
                 "fix the mistakes first" if wrong else "no number stands on this line; put the cursor on one"
             )
             return
-        program, text, path = desk.program, desk.text, desk.path
+        program, text, path = document.program, document.text, document.path
 
         def take(goal: Goal) -> None:
             self.solving.forget()
@@ -198,7 +198,7 @@ class RoutineHelpers(Panel):
             self.model.say("no number was found yet; N looks for the one at the cursor")
             return
         number, row = asked.number, asked.number.line - 1
-        if self._routine.desk.text.split("\n")[row : row + 1] != [asked.row]:
+        if self._routine.document.text.split("\n")[row : row + 1] != [asked.row]:
             self.model.say("that line was changed meanwhile; N looks for its number again", alarm=True)
             return
         self._routine.editor.replace(found.written, (row, number.begin), (row, number.end))

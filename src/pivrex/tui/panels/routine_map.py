@@ -38,7 +38,7 @@ class RoutineMap(Panel):
         if model.status.match.period in COUNTED:
             return None
         jobs = helpers.rehearsal.answer, helpers.rehearsal.share, helpers.rehearsal.goes_on, helpers.other
-        text = routine.seen, routine.beside, routine.desk.serial, routine.line, routine.t
+        text = routine.seen, routine.beside, routine.document.serial, routine.line, routine.t
         return *text, *jobs, tuple(helpers.words()), model.serial, model.folder.settings.field
 
     def draw(self, width: int, height: int) -> Picture:
@@ -68,7 +68,7 @@ class RoutineMap(Panel):
         return (
             ""
             if self._helpers.rehearsal.answered is None
-            or self._helpers.rehearsal.answered.serial == self._routine.desk.serial
+            or self._helpers.rehearsal.answered.serial == self._routine.document.serial
             else " (of the text before)"
         )
 
@@ -88,16 +88,16 @@ class RoutineMap(Panel):
         if preview is None:
             said = (
                 "not played: fix the mistakes first"
-                if self._routine.desk.content is not None and self._routine.desk.program is None
+                if self._routine.document.content is not None and self._routine.document.program is None
                 else "playing"
             )
             picture.text(x, y, said, "dim", width)
             return
-        stale = self._routine.seen is not None and self._routine.seen.serial != self._routine.desk.serial
+        stale = self._routine.seen is not None and self._routine.seen.serial != self._routine.document.serial
         text, named = _end_words(preview, self._zone(preview))
         at = picture.text(x, y, text, named, width)
         if stale and at + 14 < x + width:
-            picture.text(at + 2, y, "of the text before" if self._routine.desk.program is None else "...", "dim")
+            picture.text(at + 2, y, "of the text before" if self._routine.document.program is None else "...", "dim")
         legend = "━ commanded  · reached"
         if at + len(legend) + 16 < x + width:
             picture.right(x + width, y, "· reached", "measured")
@@ -128,7 +128,9 @@ class RoutineMap(Panel):
         found = self._helpers.rehearsal.answer
         cloud = found.poses if found is not None else None
         other = self._helpers.other.poses if self._helpers.other is not None else None
-        route = Route(preview.poses, preview.asked, chosen, marked, preview.tick(self._routine.t), live, cloud, other)
+        route = Route(
+            preview.poses, preview.commanded, chosen, marked, preview.tick(self._routine.t), live, cloud, other
+        )
         add_route(scene, model.rig, route)
         picture.place(print_scene(scene, width, height), x, y)
 
@@ -147,7 +149,7 @@ class RoutineMap(Panel):
             if h < 6:
                 continue
             scene = self._field()
-            route = Route(preview.poses, preview.asked, (), (), preview.tick(self._routine.t))
+            route = Route(preview.poses, preview.commanded, (), (), preview.tick(self._routine.t))
             add_route(scene, self.model.rig, route)
             picture.place(print_scene(scene, w - 1, h - 1), left, top + 1)
 

@@ -38,15 +38,15 @@ class RoutineTitle(Panel):
         )
 
     def draw(self, width: int, height: int) -> Picture:
-        picture, desk, left = Picture(width, height), self._routine.desk, width
+        picture, document, left = Picture(width, height), self._routine.document, width
         past = self.model.replay is not None
-        if not desk.is_open:
-            said = desk.title or "this run had no routine" if past else "no routine yet: Enter makes one"
+        if not document.is_open:
+            said = document.title or "this run had no routine" if past else "no routine yet: Enter makes one"
             picture.text(1, 0, said, "dim", left)
             return picture
-        wrong = [m for m in desk.content.mistakes if not m.warning] if desk.content is not None else []
-        warned = (len(desk.content.mistakes) if desk.content is not None else 0) - len(wrong)
-        x = picture.text(1, 0, desk.title, "title", left - 2)
+        wrong = [m for m in document.content.mistakes if not m.warning] if document.content is not None else []
+        warned = (len(document.content.mistakes) if document.content is not None else 0) - len(wrong)
+        x = picture.text(1, 0, document.title, "title", left - 2)
         state = "as the run had it" if past else "typing" if self.view.typing else "y types"
         x = picture.text(x + 2, 0, state, "commanded" if self.view.typing else "dim", max(0, left - x - 3))
         said = f"! {len(wrong)} mistake{'s' * (len(wrong) != 1)}" if wrong else "no mistakes"
@@ -56,9 +56,9 @@ class RoutineTitle(Panel):
         return picture
 
     def act_choose_routine(self) -> None:
-        desk = self._routine.desk
-        desk.saver.wait()
-        self.files.choose(desk.path if desk.is_open else None, "c")
+        document = self._routine.document
+        document.saver.wait()
+        self.files.choose(document.path if document.is_open else None, "c")
 
     def _example(self, _name: str) -> str:
         """Return a routine to begin with, for the robot and the floor that are here."""
@@ -73,7 +73,7 @@ class RoutineTitle(Panel):
             self.model.say(str(problem), alarm=True)
 
     def act_edit_text(self) -> None:
-        if not self._routine.desk.is_open:
+        if not self._routine.document.is_open:
             self.model.say("this workspace has no routine yet: Enter makes one")
             return
         self.view.typing = True
@@ -102,7 +102,7 @@ class RoutineTitle(Panel):
 
     def take_key(self, key: str) -> bool:
         """Take u and U: here they mean the text, not the rig; and Enter where there is no routine yet: it makes one."""
-        if not self._routine.desk.is_open and self.model.replay is None and key == "enter":
+        if not self._routine.document.is_open and self.model.replay is None and key == "enter":
             self.files.ask_new(self.model.file.path.stem)
             return True
         if key == "u":

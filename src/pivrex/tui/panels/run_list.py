@@ -15,7 +15,7 @@ from pivrex.tui.draw.cells import print_scene
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import Went
 from pivrex.tui.panels.panel import Panel, View
-from pivrex.tui.panels.run_selection import RunsDesk
+from pivrex.tui.panels.run_selection import RunSelection
 
 __all__ = ["RunList"]
 
@@ -36,45 +36,47 @@ def first_shown(count: int, selected: int, room: int) -> int:
 class RunList(Panel):
     """The runs that were kept. A click selects one, a second plays it."""
 
-    def __init__(self, view: View, desk: RunsDesk) -> None:
+    def __init__(self, view: View, selection: RunSelection) -> None:
         super().__init__(view)
-        self.desk = desk
+        self.selection = selection
 
     def update(self) -> None:
-        desk = self.desk
-        runs = desk.shown()
+        selection = self.selection
+        runs = selection.shown()
         room, names = room_for(self.view.size.height or 38), [r.name for r in runs]
-        first = first_shown(len(runs), names.index(desk.selected) if desk.selected in names else 0, room)
-        desk.look([r.name for r in runs[first : first + room] if r.facts is not None])
-        if desk.new:
-            self.model.say(f"driven through {self.model.file.path.stem}: {desk.new}")
-            desk.new = ""
+        first = first_shown(len(runs), names.index(selection.selected) if selection.selected in names else 0, room)
+        selection.look([r.name for r in runs[first : first + room] if r.facts is not None])
+        if selection.new:
+            self.model.say(f"driven through {self.model.file.path.stem}: {selection.new}")
+            selection.new = ""
 
     def close(self) -> None:
-        self.desk.close()
+        self.selection.close()
 
     def draw(self, width: int, height: int) -> Picture:
-        picture, desk, much = Picture(width, height), self.desk, self._much()
-        runs = desk.shown()
-        found = f", {len(runs)} found" if desk.find else ""
-        total = len(desk.listed.runs) if desk.listed is not None else 0
+        picture, selection, much = Picture(width, height), self.selection, self._much()
+        runs = selection.shown()
+        found = f", {len(runs)} found" if selection.find else ""
+        total = len(selection.listed.runs) if selection.listed is not None else 0
         at = picture.text(1, 0, "runs", "title")
-        picture.text(at + 2, 0, f"{total} kept{found}" if desk.listed is not None else "looking ...", "dim")
-        if desk.find:
-            picture.right(width - 1, 0, f"find: {desk.find}", "chosen")
-        elif desk.listed is not None:
-            picture.right(width - 1, 0, f"{desk.listed.size / 1e6:.1f} MB", "dim")
-        rule = wrap(desk.listed.rule, max(20, width - 2))[:3] if desk.listed is not None and height >= 24 else []
+        picture.text(at + 2, 0, f"{total} kept{found}" if selection.listed is not None else "looking ...", "dim")
+        if selection.find:
+            picture.right(width - 1, 0, f"find: {selection.find}", "chosen")
+        elif selection.listed is not None:
+            picture.right(width - 1, 0, f"{selection.listed.size / 1e6:.1f} MB", "dim")
+        rule = (
+            wrap(selection.listed.rule, max(20, width - 2))[:3] if selection.listed is not None and height >= 24 else []
+        )
         if rule and much and height >= 30:
             picture.text(1, height - 5, much, "dim", width - 2)
         room = room_for(height)
         names = [r.name for r in runs]
-        selected = names.index(desk.selected) if desk.selected in names else 0
+        selected = names.index(selection.selected) if selection.selected in names else 0
         first = first_shown(len(runs), selected, room)
         for k, run in enumerate(runs[first : first + room]):
-            _entry(picture, 2 + k * EACH, width, run, desk)
-        if not runs and desk.listed is not None:
-            said = "nothing is found" if desk.find else "nothing was kept yet: drive, and it is"
+            _entry(picture, 2 + k * EACH, width, run, selection)
+        if not runs and selection.listed is not None:
+            said = "nothing is found" if selection.find else "nothing was kept yet: drive, and it is"
             picture.text(1, 2, said, "rest", width - 2)
         if first + room < len(runs):
             picture.text(
@@ -100,59 +102,59 @@ class RunList(Panel):
 
     def press(self, what: str, value: str) -> bool:
         if what == "run":
-            if self.desk.selected == value:
+            if self.selection.selected == value:
                 self.act_open_run()
-            self.desk.selected = value
+            self.selection.selected = value
         return what == "run"
 
     def act_previous_setting(self) -> None:
-        self.desk.walk(-1)
+        self.selection.walk(-1)
 
     def act_next_setting(self) -> None:
-        self.desk.walk(1)
+        self.selection.walk(1)
 
     def act_open_run(self) -> None:
         """Play the selected run in every view."""
-        if self.desk.selected and self.model.run.open(self.desk.folder / self.desk.selected):
+        if self.selection.selected and self.model.run.open(self.selection.folder / self.selection.selected):
             self.view.app.show_view("field")
 
     def act_mark_run(self) -> None:
-        if self.desk.selected:
-            self.model.say(self.desk.mark())
+        if self.selection.selected:
+            self.model.say(self.selection.mark())
 
     def act_stay(self) -> None:
-        self._safely(self.desk.stay)
+        self._safely(self.selection.stay)
 
     def act_take_away(self) -> None:
         def take() -> str:
-            name = self.desk.take_away()
+            name = self.selection.take_away()
             return f"{name} is deleted; Backspace brings it back" if name else ""
 
         self._safely(take)
 
     def act_bring_back(self) -> None:
         def back() -> str:
-            name = self.desk.bring_back()
+            name = self.selection.bring_back()
             return f"{name} is back" if name else "nothing was deleted"
 
         self._safely(back)
 
     def act_find(self) -> None:
         def take(text: str) -> None:
-            self.desk.find = text.strip()
-            self.desk.walk(0)
+            self.selection.find = text.strip()
+            self.selection.walk(0)
 
         allowed = "a robot, a driver, a day, a word of a note; empty shows all"
-        self.view.ask("find", self.desk.find, allowed, take)
+        self.view.ask("find", self.selection.find, allowed, take)
 
     def act_type_value(self) -> None:
         def take(text: str) -> None:
             try:
-                self.desk.note(text)
+                self.selection.note(text)
             except PivrexError as problem:
                 raise UnitError(str(problem)) from None
 
-        run = self.desk.run(self.desk.selected)
+        run = self.selection.run(self.selection.selected)
         if run is not None:
             note = run.facts.note if run.facts is not None else ""
             self.view.ask("note", note, "is kept with the run, and lets it stay", take)
@@ -172,16 +174,16 @@ def room_for(height: int) -> int:
     return max(1, (height - (8 if height >= 30 else 6 if height >= 24 else 3)) // EACH)
 
 
-def _entry(picture: Picture, y: int, width: int, run: Shelved, desk: RunsDesk) -> None:
-    here, marked = run.name == desk.selected, run.name == desk.marked or run.name in desk.also
+def _entry(picture: Picture, y: int, width: int, run: Shelved, selection: RunSelection) -> None:
+    here, marked = run.name == selection.selected, run.name == selection.marked or run.name in selection.also
     if here:
         picture.fill(0, y, width - 1, "floor", SMALL_H)
         for row in range(SMALL_H):
             picture.text(0, y + row, "▌", "chosen")
     picture.spot(0, y, width - 1, "run", run.name, SMALL_H)
-    went = desk.went.get(run.name)
+    went = selection.went.get(run.name)
     if went is not None:
-        _small(picture, 2, y, went, _role(run.name, desk))
+        _small(picture, 2, y, went, _role(run.name, selection))
     x = SMALL_W + 4
     room = max(0, width - x - 1)
     facts = run.facts
@@ -202,11 +204,11 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, desk: RunsDesk) -
     picture.text(x, y + 2, said, "rest" if facts.note else "dim", room)
 
 
-def _role(name: str, desk: RunsDesk) -> str:
+def _role(name: str, selection: RunSelection) -> str:
     """Return the role in which a run is drawn: the same in the list as where two lie over each other."""
-    if not desk.marked or desk.marked in {desk.selected, name}:
+    if not selection.marked or selection.marked in {selection.selected, name}:
         return "measured"
-    return "commanded" if name == desk.selected else "ghost"
+    return "commanded" if name == selection.selected else "ghost"
 
 
 def _small(picture: Picture, x: int, y: int, went: Went, named: str) -> None:

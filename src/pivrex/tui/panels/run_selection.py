@@ -18,12 +18,12 @@ from pivrex.runs.shelf import Shelved, gone_folder
 from pivrex.session.keeping import BY_KEY
 from pivrex.tui.jobs.run_questions import ComparedRuns, Listed, OpenRun, Report, Went, run_job
 
-__all__ = ["RunsDesk"]
+__all__ = ["RunSelection"]
 
 LOOK_EVERY_S = 1.0
 
 
-class RunsDesk:
+class RunSelection:
     """The runs of a workspace, and the process in the background that reads them.
 
     Attributes
@@ -51,7 +51,7 @@ class RunsDesk:
         self.listed: Listed | None = None
         self.went: dict[str, Went] = {}
         self.run_shown: OpenRun | None = None
-        self.beside: ComparedRuns | None = None
+        self.compared: ComparedRuns | None = None
         self.learnt: Learning | None = None
         self.report: Report | None = None
         self.learnt_of: tuple[Any, ...] = ()
@@ -102,7 +102,7 @@ class RunsDesk:
         if isinstance(answer, OpenRun):
             self.run_shown = answer
         elif isinstance(answer, ComparedRuns):
-            self.beside = answer
+            self.compared = answer
         elif isinstance(answer, Report):
             self.report = answer
         elif isinstance(answer, Learning):

@@ -19,7 +19,7 @@ from pivrex.tui.overlays.sheet import Sheet
 from pivrex.tui.panels.learnt_values import draw_learnt
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.run_comparison import draw_beside
-from pivrex.tui.panels.run_selection import RunsDesk
+from pivrex.tui.panels.run_selection import RunSelection
 from pivrex.tui.panels.run_story import draw_run, draw_season
 from pivrex.units import parse
 
@@ -44,9 +44,9 @@ class RunSheet(Panel):
         How far the robot truly turned in the selected run, as someone said; 0 if no one did.
     """
 
-    def __init__(self, view: View, desk: RunsDesk) -> None:
+    def __init__(self, view: View, selection: RunSelection) -> None:
         super().__init__(view)
-        self.desk = desk
+        self.selection = selection
         self.sheet = SHEETS[0]
         self.turned_rad = 0.0
         self._looks = False
@@ -54,96 +54,115 @@ class RunSheet(Panel):
         """The runs that are shown, by name: the selected and the marked one."""
 
     def update(self) -> None:
-        desk = self.desk
-        if desk.run_shown is not None:
-            self._tolds[desk.run_shown.name] = desk.run_shown
-        wanted = [n for n in (desk.selected, desk.marked, *desk.also) if n]
+        selection = self.selection
+        if selection.run_shown is not None:
+            self._tolds[selection.run_shown.name] = selection.run_shown
+        wanted = [n for n in (selection.selected, selection.marked, *selection.also) if n]
         self._tolds = {n: t for n, t in self._tolds.items() if n in wanted}
         for n in wanted:
-            run = desk.run(n)
+            run = selection.run(n)
             known = self._tolds.get(n)
             if run is None or run.facts is None:
                 continue
             pins = tuple(self.model.documents.pins(run.facts.rig).items())
             if known is None or (known.facts, known.pins) != (run.facts, pins):
-                desk.ask("told", desk.folder / n, pins)
+                selection.ask("told", selection.folder / n, pins)
                 break
-        if desk.marked and desk.marked != desk.selected and desk.selected:
-            if desk.beside is None or (*desk.beside.names, desk.beside.by) != (desk.marked, desk.selected, desk.by):
-                desk.ask("beside", desk.folder / desk.marked, desk.folder / desk.selected, desk.by)
-        elif self.sheet == "learnt" and desk.selected and desk.learnt_of != self.learning():
-            desk.ask(*self.learning())
+        if selection.marked and selection.marked != selection.selected and selection.selected:
+            if selection.compared is None or (*selection.compared.names, selection.compared.by) != (
+                selection.marked,
+                selection.selected,
+                selection.by,
+            ):
+                selection.ask(
+                    "beside", selection.folder / selection.marked, selection.folder / selection.selected, selection.by
+                )
+        elif self.sheet == "learnt" and selection.selected and selection.learnt_of != self.learning():
+            selection.ask(*self.learning())
         self.model.report_words = self._report_words()
-        if desk.report is not None and self._looks:
-            report, desk.report, self._looks = desk.report, None, False
+        if selection.report is not None and self._looks:
+            report, selection.report, self._looks = selection.report, None, False
             self.view.lay_over(Sheet("report", LOOK_KEY, lambda width: draw_pages(report.pages, width)))
 
     def act_look(self) -> None:
         """Show the report of what is selected, as it would be written."""
         kind, *words = self._report_words() or ("",)
         if kind:
-            runs = [Path(word) for word in words if not word.startswith("--") and word != self.desk.by]
+            runs = [Path(word) for word in words if not word.startswith("--") and word != self.selection.by]
             width = min(REPORT_W, self.view.size.width - 8)
-            self.desk.ask("pages", max(LEAST_W, width), *runs, *([self.desk.by] if len(runs) > 1 else []))
+            self.selection.ask("pages", max(LEAST_W, width), *runs, *([self.selection.by] if len(runs) > 1 else []))
             self._looks = True
             self.model.say("making the report; x writes it")
 
     def _report_words(self) -> tuple[str, ...]:
-        desk = self.desk
-        if desk.marked and desk.marked != desk.selected:
-            return "comparison", str(desk.folder / desk.marked), str(desk.folder / desk.selected), "--by", desk.by
-        return ("run", str(desk.folder / desk.selected)) if desk.selected else ()
+        selection = self.selection
+        if selection.marked and selection.marked != selection.selected:
+            return (
+                "comparison",
+                str(selection.folder / selection.marked),
+                str(selection.folder / selection.selected),
+                "--by",
+                selection.by,
+            )
+        return ("run", str(selection.folder / selection.selected)) if selection.selected else ()
 
     def learning(self) -> tuple[Any, ...]:
-        return "learnt", self.desk.folder / self.desk.selected, self.model.file.path, self.turned_rad
+        return "learnt", self.selection.folder / self.selection.selected, self.model.file.path, self.turned_rad
 
     def depends(self) -> tuple[object, ...]:
-        desk = self.desk
-        shown = (desk.selected, desk.marked, *desk.also)
-        return self.sheet, shown, *(self._tolds.get(n) for n in shown), desk.beside, desk.learnt, desk.problem
+        selection = self.selection
+        shown = (selection.selected, selection.marked, *selection.also)
+        return (
+            self.sheet,
+            shown,
+            *(self._tolds.get(n) for n in shown),
+            selection.compared,
+            selection.learnt,
+            selection.problem,
+        )
 
     def draw(self, width: int, height: int) -> Picture:
-        desk = self.desk
-        run_shown, marked = self._tolds.get(desk.selected), self._tolds.get(desk.marked)
+        selection = self.selection
+        run_shown, marked = self._tolds.get(selection.selected), self._tolds.get(selection.marked)
         waits = ""
-        if desk.problem:
-            waits = f"! {desk.problem}"
-        elif desk.marked and desk.marked != desk.selected:
-            found = desk.beside
+        if selection.problem:
+            waits = f"! {selection.problem}"
+        elif selection.marked and selection.marked != selection.selected:
+            found = selection.compared
             if (
                 found is not None
                 and run_shown is not None
                 and marked is not None
-                and found.names == (desk.marked, desk.selected)
+                and found.names == (selection.marked, selection.selected)
             ):
-                more = [self._tolds[n] for n in desk.also if n in self._tolds and n != desk.selected]
+                more = [self._tolds[n] for n in selection.also if n in self._tolds and n != selection.selected]
                 return draw_beside(found, [marked, run_shown, *more], width, height)
             waits = "laying them over each other ..."
         elif self.sheet == "learnt":
-            if desk.learnt is not None and desk.learnt.run == desk.selected:
-                return draw_learnt(desk.learnt, width, height)
+            if selection.learnt is not None and selection.learnt.run == selection.selected:
+                return draw_learnt(selection.learnt, width, height)
             waits = "learning ..."
         elif run_shown is not None:
             return (draw_season if self.sheet == "season" else draw_run)(run_shown, width, height)
-        elif desk.selected:
+        elif selection.selected:
             waits = "reading ..."
         empty = Picture(width, height)
-        empty.text(1, 1, waits, "alarm" if desk.problem else "dim", width - 2)
+        empty.text(1, 1, waits, "alarm" if selection.problem else "dim", width - 2)
         return empty
 
     # --- what is done ---
 
     def act_by(self) -> None:
-        desk = self.desk
-        desk.by = BY[(BY.index(desk.by) + 1) % len(BY)] if desk.by in BY else BY[0]
-        self.model.say(f"lined up by {desk.by}")
+        selection = self.selection
+        selection.by = BY[(BY.index(selection.by) + 1) % len(BY)] if selection.by in BY else BY[0]
+        self.model.say(f"lined up by {selection.by}")
 
     def act_by_said(self) -> None:
         def take(text: str) -> None:
-            self.desk.by, self.desk.problem = " ".join(text.split()) or "start", ""
+            self.selection.by, self.selection.problem = " ".join(text.split()) or "start", ""
 
         allowed = "start, motion, bump, step 9 (a line of the routine), or a place such as 1.2,0.8"
-        self.view.ask("lined up by", self.desk.by, allowed, take)
+        self.view.ask("lined up by", self.selection.by, allowed, take)
 
     def act_turned(self) -> None:
         def take(text: str) -> None:
@@ -152,14 +171,14 @@ class RunSheet(Panel):
         self.view.ask("it turned", "", "how far, from standing to standing, such as 3 turns", take)
 
     def act_sheet(self) -> None:
-        self.desk.marked, self.desk.also, self.desk.problem = "", [], ""
+        self.selection.marked, self.selection.also, self.selection.problem = "", [], ""
         self.sheet = SHEETS[(SHEETS.index(self.sheet) + 1) % len(SHEETS)]
 
     def act_through(self) -> None:
-        desk = self.desk
-        if desk.selected:
+        selection = self.selection
+        if selection.selected:
             self.model.say(f"the same driver through {self.model.file.path.name} ...")
-            desk.ask("through", desk.folder / desk.selected, self.model.file.path)
+            selection.ask("through", selection.folder / selection.selected, self.model.file.path)
 
     def act_learning_drive(self) -> None:
         """Write the learning drive as a routine, and let it drive."""
@@ -180,10 +199,10 @@ class RunSheet(Panel):
             model.say(f"the learning drive begins: routines/{path.name}; when it has ended, its run is here")
 
     def act_write_learnt(self) -> None:
-        learnt = self.desk.learnt
-        if self.sheet != "learnt" or learnt is None or learnt.run != self.desk.selected or not learnt.changes:
+        learnt = self.selection.learnt
+        if self.sheet != "learnt" or learnt is None or learnt.run != self.selection.selected or not learnt.changes:
             self.model.say("nothing is learnt yet: y shows what this run tells")
             return
         if self.model.edit(f"learnt from {learnt.run}", lambda d: put_changes(d, learnt.changes)):
-            self.desk.learnt_of = ()
+            self.selection.learnt_of = ()
             self.model.say(f"{len(learnt.changes)} values are in {self.model.file.path.name} now; u takes them back")

@@ -12,9 +12,9 @@ from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.panels.loop_tuning import LoopTuning
 from pivrex.tui.panels.panel import Panel
-from pivrex.tuning import OPEN, Answers
+from pivrex.tuning import OPEN, StepResponses
 
-__all__ = ["AnswerPanel", "draw_answers", "draw_figures", "draw_terms", "figure_rows"]
+__all__ = ["ResponsePanel", "draw_figures", "draw_responses", "draw_terms", "figure_rows"]
 
 LOOKS = (("now", "measured", 0.0), ("before", "ghost", 0.9), ("P alone", "rest", 0.5), ("kept", "other", 0.9),
          ("proposed", "commanded", 0.0), ("feedforward", "rest", 0.9), ("open", "target", 0.9))  # fmt: skip
@@ -31,7 +31,7 @@ FIGURES = {
 STEP_FIGURES = ("rise time", "overshoot", "settling time", "steady-state error", "control effort")
 
 
-class AnswerPanel(Panel):
+class ResponsePanel(Panel):
     """Draws a loop that is tuned by one of the functions below; what these draw depends on the same things."""
 
     def __init__(self, tuning: LoopTuning, drawn: Callable[[LoopTuning, Picture], None]) -> None:
@@ -47,21 +47,21 @@ class AnswerPanel(Panel):
         return picture
 
 
-def draw_answers(shown: LoopTuning, picture: Picture) -> None:
+def draw_responses(shown: LoopTuning, picture: Picture) -> None:
     """Draw the responses laid over each other."""
     width, height = picture.width, picture.height
     experiment = shown.experiment
-    body = "realistic physics" if shown.model.rig.has_real_body else "ideal physics"
+    body = "realistic physics" if shown.model.rig.has_realistic_physics else "ideal physics"
     title = (
         f"{shown.loop.name}: {experiment.title}, {body}"
         if shown.loop.name != "heading"
         else f"{experiment.title}, {body}"
     )
-    if shown.answers is None:
+    if shown.responses is None:
         picture.text(1, 0, title, "title")
         picture.text(10, 2, "computing …", "dim")
         return
-    a = shown.answers
+    a = shown.responses
     looks = {name: (role, dash) for name, role, dash in LOOKS}
     t = np.concatenate(([0.0], a.t_s))
 
@@ -69,7 +69,7 @@ def draw_answers(shown: LoopTuning, picture: Picture) -> None:
         return np.concatenate(([first], values))
 
     if shown.kind == "straight":
-        unit, scale, values = "cm cross-track error, left up", 100.0, a.aside_m
+        unit, scale, values = "cm cross-track error, left up", 100.0, a.sideways_m
     else:
         unit, scale, values = shown.loop.unit, shown.loop.scale, a.value
     roles = {n: "ghost" if shown.stale else looks[n][0] for n in shown.names}
@@ -117,7 +117,7 @@ def draw_figures(shown: LoopTuning, picture: Picture) -> None:
         first, sign, last = head.partition("-") if "-" in head else head.rpartition(" ")
         for row, word in enumerate((first + sign.strip(), last), 1):
             picture.right(end, row, word, "dim")
-    a, sets = shown.answers, shown.sets()
+    a, sets = shown.responses, shown.sets()
     looks = {name: role for name, role, _ in LOOKS}
     for row, (name, gains) in enumerate(sets, 3):
         picture.text(1, row, name, looks[name])
@@ -131,7 +131,7 @@ def draw_figures(shown: LoopTuning, picture: Picture) -> None:
             picture.right(ends[k], row, value, "dim" if old else "alarm" if value.startswith("!") else "rest")
 
 
-def _figures(shown: LoopTuning, a: Answers, k: int) -> list[str]:
+def _figures(shown: LoopTuning, a: StepResponses, k: int) -> list[str]:
     f, loop = a.figures, shown.loop
     unit = loop.unit.partition(" ")[0]
     effort = f"{f.effort[k] * loop.gives_scale:.0f} {loop.gives.partition(' ')[0]}"
@@ -142,7 +142,7 @@ def _figures(shown: LoopTuning, a: Answers, k: int) -> list[str]:
         return f"{value:.2f} s" if np.isfinite(value) else "! never"
 
     if shown.kind == "straight":
-        first, second = time(float(a.done_s[k])), f"{np.abs(a.aside_m[k]).max() * 100:.1f} cm"
+        first, second = time(float(a.done_s[k])), f"{np.abs(a.sideways_m[k]).max() * 100:.1f} cm"
     else:
         first, second = time(float(f.rise_s[k])), f"{f.overshoot[k] * loop.scale:.1f} {unit}"
     last = f"{number(float(f.final[k]) * loop.scale, 2, 5)} {unit}"
@@ -152,13 +152,13 @@ def _figures(shown: LoopTuning, a: Answers, k: int) -> list[str]:
 def draw_terms(shown: LoopTuning, picture: Picture) -> None:
     """Draw what each part gave over time, of the present gains."""
     width, height = picture.width, picture.height
-    if shown.answers is None:
+    if shown.responses is None:
         return
-    a = shown.answers
+    a = shown.responses
     t = a.t_s
     looks = {"p": ("P", "target", 0.0), "i": ("I", "other", 0.0), "d": ("D", "rest", 0.9), "rate_p": ("rate P", "ghost", 0.0),
              "rate_i": ("rate I", "ghost", 0.9), "static": ("friction", "ghost", 0.0), "speed": ("speed", "measured", 0.9),
-             "acceleration": ("acceleration", "ghost", 0.9), "given": ("output", "commanded", 0.0)}  # fmt: skip
+             "acceleration": ("acceleration", "ghost", 0.9), "output": ("output", "commanded", 0.0)}  # fmt: skip
     scale = shown.loop.gives_scale
     series = [Series(looks[n][0], v[0] * scale, looks[n][1], looks[n][2]) for n, v in a.parts.items()]
     scene = chart("parts of the output", t, series, span_of(series, 10.0), (shown.loop.gives, "s"), (width, height))

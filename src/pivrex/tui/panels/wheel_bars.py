@@ -47,7 +47,7 @@ class WheelBars(Panel):
         room = height > 1 + len(line.wheels)
         for wheel in line.wheels:
             y += 1
-            asked = model.commanded(wheel)
+            commanded = model.commanded(wheel)
             real = model.value("sensed", f"{plain(wheel)}_speed")
             limited = abs(model.value("limits", f"{plain(wheel)}_lost")) > 0.0005
             here = wheel == model.wheel_name
@@ -56,12 +56,12 @@ class WheelBars(Panel):
             picture.right(
                 width - 12,
                 y,
-                f"{'!' if limited else ' '}{speed_of(model.rig, asked).split()[0]}",
+                f"{'!' if limited else ' '}{speed_of(model.rig, commanded).split()[0]}",
                 "alarm" if limited else "commanded",
             )
             picture.right(width, y, speed_of(model.rig, real), "measured")
             if bar >= 9:
-                commanded_and_achieved(picture, names + 1, y, bar, asked / top, real / top)
+                commanded_and_achieved(picture, names + 1, y, bar, commanded / top, real / top)
             if room:
                 y += 1
                 self._draw_tyre(picture, 0, y, wheel)

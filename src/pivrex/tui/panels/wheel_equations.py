@@ -11,7 +11,7 @@ from pivrex.line.equations import equation, point_equation
 from pivrex.line.questions.figures import side, travel_for, wheel_figures
 from pivrex.rig.changes import put_changes
 from pivrex.rig.wheels import KINDS, added, of_kind, removed
-from pivrex.session.messages import MoveStandIn, Stop
+from pivrex.session.messages import MoveSimulated, Stop
 from pivrex.sim.traction import traction_of
 from pivrex.tui.draw.parts import number
 from pivrex.tui.draw.picture import Picture
@@ -58,13 +58,13 @@ class WheelEquations(Panel):
             here = wheel.name == model.wheel_name
             picture.spot(0, y, width, "wheel", str(i), 1 + two)
             at = picture.text(0, y, f"{wheel.name:<{names}}", "title" if here else "rest")
-            asked = shown.given[i] if shown is not None else 0.0
+            speed = shown.limited[i] if shown is not None else 0.0
             real = shown.measured[i] if shown is not None and shown.measured is not None else float("nan")
-            limited = shown is not None and abs(shown.asked[i]) > line.top_m_s[i] * 1.0005
+            limited = shown is not None and abs(shown.requested[i]) > line.top_m_s[i] * 1.0005
             text = equation(body, i)
             picture.text(at, y, f" = {text}", "rest" if here else "dim", width - names - 19)
             mark = "!" if limited else " "
-            picture.right(width - 10, y, f"{mark}{number(asked)}", "alarm" if limited else "commanded")
+            picture.right(width - 10, y, f"{mark}{number(speed)}", "alarm" if limited else "commanded")
             picture.right(width, y, f"{number(real)} m/s", "measured")
             y += 1
             if two and shown is not None:
@@ -141,7 +141,7 @@ class WheelEquations(Panel):
             self._pointing = True
             # stopped, because motors that hold an angle would turn the wheels back
             model.ask(Stop("point all steered wheels straight ahead, then press f again to read them"))
-            model.ask(MoveStandIn("point ahead"))
+            model.ask(MoveSimulated("point ahead"))
             return
         self._pointing = False
         changes = offset_changes(model.rig, model.row[model.line.layout.stage("sensed")])

@@ -14,7 +14,7 @@ from pivrex.tui.panels.loop_tuning import LoopTuning
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.robot_from_side import BalanceNow, LeanStrip
 from pivrex.tui.panels.settings_list import SETTINGS_COMMANDS, Settings, SettingsColumn
-from pivrex.tui.panels.step_response import AnswerPanel, draw_answers, draw_figures, draw_terms, figure_rows
+from pivrex.tui.panels.step_response import ResponsePanel, draw_figures, draw_responses, draw_terms, figure_rows
 from pivrex.tuning import BalanceLoop
 
 __all__ = ["HEADING_COMMANDS", "HeadingView", "heading_bars", "heading_exports"]
@@ -63,8 +63,8 @@ class HeadingView(View):
         self.tuning = LoopTuning(self)
         self.settings = Settings(self, self.tuning.columns)
         self.panels = (self.tuning, self.settings)
-        self._chart, self._figures = (AnswerPanel(self.tuning, drawn) for drawn in (draw_answers, draw_figures))
-        self._terms = AnswerPanel(self.tuning, draw_terms)
+        self._chart, self._figures = (ResponsePanel(self.tuning, drawn) for drawn in (draw_responses, draw_figures))
+        self._terms = ResponsePanel(self.tuning, draw_terms)
         self._now, self._strip, self._rule = HeadingNow(self), HeadingStrip(self), Rule(self)
         self._balance, self._lean = BalanceNow(self), LeanStrip(self)
         self._column = SettingsColumn(self.settings, 0)

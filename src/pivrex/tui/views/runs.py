@@ -8,7 +8,7 @@ from pivrex.tui.commands import Command
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.panel import Place, Rect, Rule, View
 from pivrex.tui.panels.run_list import RunList
-from pivrex.tui.panels.run_selection import RunsDesk
+from pivrex.tui.panels.run_selection import RunSelection
 from pivrex.tui.panels.run_sheet import LOOK_KEY, RunSheet
 
 __all__ = ["RUNS_COMMANDS", "RunsView", "runs_bars", "runs_exports"]
@@ -28,8 +28,8 @@ class RunsView(View):
 
     def __init__(self, model: ScreenModel, name: str) -> None:
         super().__init__(model, name)
-        self.desk = RunsDesk(model.folder.path / "runs", model.folder.settings.keep)
-        self._list, self.sheet, self._rule = RunList(self, self.desk), RunSheet(self, self.desk), Rule(self)
+        self.selection = RunSelection(model.folder.path / "runs", model.folder.settings.keep)
+        self._list, self.sheet, self._rule = RunList(self, self.selection), RunSheet(self, self.selection), Rule(self)
         self.panels = (self._list, self.sheet)
 
     def places(self, width: int, height: int) -> Iterable[Place]:

@@ -30,15 +30,7 @@ from pivrex.sim.fitted import (
 )  # fmt: skip
 from pivrex.sim.wiring import Wiring
 
-__all__ = [
-    "PerfectRobot",
-    "StandIn",
-    "StandInScratch",
-    "StandInState",
-    "sense_stand_in",
-    "stand_in_step",
-    "truth_of_stand_in",
-]
+__all__ = ["IdealBody", "IdealRobot", "IdealScratch", "IdealState", "ideal_step", "sense_ideal", "truth_of_ideal"]
 
 COAST_LAG = 8.0
 """How much longer a wheel that coasts rolls on than one whose motor is commanded to rest."""
@@ -47,7 +39,7 @@ HALVINGS = 8
 """A displacement that does not fit is halved this often: under a tenth of a millimetre a tick at 1 m/s."""
 
 
-class StandInSettings(Record):
+class IdealSettings(Record):
     """A perfect robot with W wheels, S of them steered.
 
     Attributes
@@ -77,7 +69,7 @@ class StandInSettings(Record):
     half_width: Number = field(unit="m")
 
 
-class StandInState(Record):
+class IdealState(Record):
     """Where B simulated robots are and how their W wheels turn, S of them steered.
 
     Attributes
@@ -111,12 +103,12 @@ class StandInState(Record):
     attached: Numbers = field("arms", unit="rad")
 
 
-class PerfectRobot(Record):
+class IdealRobot(Record):
     """A perfect robot on a field: what it is, how it is wired, what stands there and what looks at that."""
 
     is_settings = True
 
-    own: StandInSettings = part()
+    own: IdealSettings = part()
     fit: FittedSettings = part()
     wheels: Shafts = part()
     steers: Shafts = part()
@@ -124,14 +116,14 @@ class PerfectRobot(Record):
     sensors: SensorSettings = part()
 
 
-class StandInScratch(Record):
+class IdealScratch(Record):
     """Where a tick is computed: drives, how far each wheel rolls, the same as vectors, and two numbers of chance for each sensor."""
 
     is_scratch = True
 
     drive: Numbers = field("drives")
     rolled: Numbers = field("wheels", unit="m")
-    ways: Numbers = field("ways", unit="m")
+    distances: Numbers = field("ways", unit="m")
     normals: Numbers = field("normals")
 
 
@@ -149,16 +141,16 @@ def lagged(speed: float, target: float, lag: float, dt: float) -> tuple[float, f
 
 
 @kernel
-def twist_of_wheels(s: StandInSettings, side: int, row: int, ways: Numbers) -> float:
+def twist_of_wheels(s: IdealSettings, side: int, row: int, distances: Numbers) -> float:
     """Return one part of the displacement that wheels' ways make together."""
     total = 0.0
     for k in range(len(s.forward[side][row])):
-        total += s.forward[side][row][k] * ways[k]
+        total += s.forward[side][row][k] * distances[k]
     return total
 
 
 @kernel
-def share_that_fits(s: StandInSettings, f: Scenery, pose: Numbers, forward: float, left: float, turn: float) -> float:
+def share_that_fits(s: IdealSettings, f: Scenery, pose: Numbers, forward: float, left: float, turn: float) -> float:
     """Return how much of a displacement fits before the body touches something, found by halving."""
     low, high = 0.0, 1.0
     for _ in range(HALVINGS):
@@ -172,8 +164,8 @@ def share_that_fits(s: StandInSettings, f: Scenery, pose: Numbers, forward: floa
 
 
 @kernel
-def stand_in_step(
-    r: PerfectRobot, w: StandInScratch, before: StandInState, after: StandInState, commanded: Numbers, coasts: float, dt: float,
+def ideal_step(
+    r: IdealRobot, w: IdealScratch, before: IdealState, after: IdealState, commanded: Numbers, coasts: float, dt: float,
 ) -> None:  # fmt: skip
     """Let one tick pass with the motors commanded the same all through it."""
     s, fit, f = r.own, r.fit, r.scenery
@@ -193,14 +185,14 @@ def stand_in_step(
         if s.any_steered:
             i = s.steers[k]
             angle = s.angle[k] if i < 0 else 0.5 * (before.angle[i] + after.angle[i])
-            w.ways[2 * k], w.ways[2 * k + 1] = w.rolled[k] * cos(angle), w.rolled[k] * sin(angle)
+            w.distances[2 * k], w.distances[2 * k + 1] = w.rolled[k] * cos(angle), w.rolled[k] * sin(angle)
         else:
-            w.ways[k] = w.rolled[k]
+            w.distances[k] = w.rolled[k]
     side = 1 if before.upside_down else 0
     forward, left, turn = 0.0, 0.0, 0.0
     if not before.lifted:
-        forward, left = twist_of_wheels(s, side, 0, w.ways), twist_of_wheels(s, side, 1, w.ways)
-        turn = twist_of_wheels(s, side, 2, w.ways)
+        forward, left = twist_of_wheels(s, side, 0, w.distances), twist_of_wheels(s, side, 1, w.distances)
+        turn = twist_of_wheels(s, side, 2, w.distances)
     dx, dy = displaced(before.pose[2], forward, left, turn)
     after.blocked = False
     if touches(
@@ -226,7 +218,7 @@ def stand_in_step(
 
 
 @kernel
-def sense_stand_in(r: PerfectRobot, w: StandInScratch, state: StandInState, sensed: SensedRow) -> None:
+def sense_ideal(r: IdealRobot, w: IdealScratch, state: IdealState, sensed: SensedRow) -> None:
     """Write what the sensors of a perfect robot say: without noise, and every echo is heard."""
     sense_fitted(r.fit, state.travel, state.speed, state.angle, state.begin, state.upside_down, state.attached, sensed)
     for k in range(len(sensed.gyro)):
@@ -239,7 +231,7 @@ def sense_stand_in(r: PerfectRobot, w: StandInScratch, state: StandInState, sens
 
 
 @kernel
-def truth_of_stand_in(r: PerfectRobot, state: StandInState, true: TruthRow) -> None:
+def truth_of_ideal(r: IdealRobot, state: IdealState, true: TruthRow) -> None:
     """Write what is true of a perfect robot."""
     for k in range(3):
         true.pose[k] = state.pose[k]
@@ -250,20 +242,20 @@ def truth_of_stand_in(r: PerfectRobot, state: StandInState, true: TruthRow) -> N
         true.load[k], true.slip[k] = nan, 0.0
 
 
-_STEP = Call(stand_in_step, ("after",))
-_TRUTH = Call(truth_of_stand_in, ("true",))
-_SENSE = Call(sense_stand_in, ("sensed",))
+_STEP = Call(ideal_step, ("after",))
+_TRUTH = Call(truth_of_ideal, ("true",))
+_SENSE = Call(sense_ideal, ("sensed",))
 
 
-class StandIn(Fitted):
+class IdealBody(Fitted):
     """A perfect robot that is not there. Commands in, sensed values out."""
 
     def __init__(self, rig: Rig, field: Field | None = None, wiring: Wiring | None = None) -> None:
         super().__init__(rig, field, wiring)
         chassis, steered = rig.chassis, list(rig.steered)
         maps = [kinematics_of(chassis), kinematics_of(chassis, upside_down=True)]
-        ways = maps[0].forward.shape[1]
-        self.settings: StandInSettings = Form(StandInSettings, wheels=len(chassis.wheels), ways=ways).of(
+        distances = maps[0].forward.shape[1]
+        self.settings: IdealSettings = Form(IdealSettings, wheels=len(chassis.wheels), distances=distances).of(
             forward=[m.forward for m in maps],
             inverse=[m.inverse for m in maps],
             angle=[w.drive_rad for w in chassis.wheels],
@@ -278,44 +270,48 @@ class StandIn(Fitted):
             [self._motor_of[w] for w in self._names], [rig.wheel_top_m_s(w) for w in self._names]
         )
         sizes = {"wheels": len(chassis.wheels), "steered": len(steered), "arms": len(self.fitted.arm)}
-        self.form = Form(StandInState, **sizes)
+        self.form = Form(IdealState, **sizes)
         self.scratch = Form(
-            StandInScratch, drives=self.drives, wheels=len(chassis.wheels), ways=ways, normals=2 * self._seeing.count
+            IdealScratch,
+            drives=self.drives,
+            wheels=len(chassis.wheels),
+            distances=distances,
+            normals=2 * self._seeing.count,
         )
         own = {"own": self.settings, "fit": self.fitted, "wheels": self._wheels, "steers": self._steers,
                "scenery": self._seeing.scenery, "sensors": self._seeing.settings}  # fmt: skip
-        self.robot: PerfectRobot = Form(PerfectRobot, **{n: r.form for n, r in own.items()}).of((), **own)
+        self.robot: IdealRobot = Form(IdealRobot, **{n: r.form for n, r in own.items()}).of((), **own)
         self._step, self._tell, self._sense = (call.after(self.robot) for call in (_STEP, _TRUTH, _SENSE))
 
-    def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> StandInState:
+    def start(self, batch: tuple[int, ...] = (), seeds: NDArray[np.uint64] | None = None) -> IdealState:
         """Return the state at the field's start, wheels at rest.
 
         ``seeds``, B uint64: where steered wheels happen to point is sampled for each robot; the same everywhere without.
         """
         pose, begin = self._begin(batch, seeds)
-        made: StandInState = self.form.of(
+        made: IdealState = self.form.of(
             batch, pose=pose, angle=begin, begin=begin, gyro=self._start.heading_rad, attached=self.fitted.arm_begin
         )
         return made
 
-    def adopt(self, state: object) -> StandInState:
+    def adopt(self, state: object) -> IdealState:
         """Return a state at rest where another simulated robot of this robot is."""
         after = carried_over(state, self.start())
         return after._replace(gyro=after.pose[..., 2])
 
-    def placed(self, state: StandInState, pose: Floats, said_rad: Floats | None = None) -> StandInState:
+    def placed(self, state: IdealState, pose: Floats, said_rad: Floats | None = None) -> IdealState:
         """Return the state at a pose, B + (3,). ``said_rad``, B, is what the gyro says there, the true heading if left out."""
         return state._replace(pose=pose, gyro=np.asarray(pose)[..., 2] if said_rad is None else said_rad)
 
-    def pushed(self, state: StandInState, impulse: Floats) -> StandInState:
+    def pushed(self, state: IdealState, impulse: Floats) -> IdealState:
         """Return the state after a knock: a perfect robot, which has no mass, feels none."""
         return state
 
     def fits(self, state: object) -> bool:
         """Return whether a state is one of this robot's."""
-        return isinstance(state, StandInState) and state.form is self.form
+        return isinstance(state, IdealState) and state.form is self.form
 
-    def step(self, state: StandInState, commands: Floats, dt_s: float) -> StandInState:
+    def step(self, state: IdealState, commands: Floats, dt_s: float) -> IdealState:
         """Let one tick pass with the motors commanded the same all through it.
 
         Parameters
@@ -337,19 +333,19 @@ class StandIn(Fitted):
         by the twist of the wheels' distances, along the angle of the middle of the tick, on SE(2); what it runs into stops it as far
         along that arc as it fits, and its wheels with it. (Own model.)
         """
-        after: StandInState = self.form.start(state.batch)
+        after: IdealState = self.form.start(state.batch)
         values = len(self.fitted.source)
         coasts = commands[..., values] if commands.shape[-1] > values else 0.0
         self._step(state.batch, self.scratch.scratch, state, after, commands, coasts, dt_s)
         return after
 
-    def sense(self, state: StandInState) -> Floats:
+    def sense(self, state: IdealState) -> Floats:
         """Return what the robots' sensors say, B + (S,) float64, as `pivrex.line.input_stages.sensed_columns` orders it."""
         sensed: SensedRow = self._sensed.start(state.batch)
         self._sense(state.batch, self.scratch.scratch, state, sensed)
         return sensed.data
 
-    def truth(self, state: StandInState) -> Floats:
+    def truth(self, state: IdealState) -> Floats:
         """Return what is true of the robots, B + (T,), as `pivrex.line.input_stages.truth_columns` orders it. In the line of a rig with
         a real body the battery is as it should be, nothing slips, and no one knows the loads.
         """
