@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pivrex.kernels import Form
 from pivrex.line import Entry, Line
 from pivrex.line.beginning import begun, known_at
-from pivrex.line.following import AGAIN, ASKED, BEGINS, HERE, IN_PLACE, Following, following_step
+from pivrex.line.following import AGAIN, BEGINS, COMMANDED, HERE, IN_PLACE, Following, following_step
 from pivrex.line.odometry import OdometryColumns
 from pivrex.line.why import ladder, sentence
 from pivrex.path.files import read_path
@@ -205,7 +205,7 @@ class StageTest(unittest.TestCase):
             for i in range(3):
                 _, one = line.step(begun(line, poses[i]), line.rest(), sensed, entry=Entry(plan=entries[i]))
                 np.testing.assert_array_equal(many[i, at], one[at])
-        self.assertEqual(len(ASKED), entries.shape[1])
+        self.assertEqual(len(COMMANDED), entries.shape[1])
 
 
 def followed(rig: Rig, program: Program, starts: Floats, most: int = 1500) -> tuple[Line, Floats, list[Interpreter]]:

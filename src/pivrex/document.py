@@ -149,7 +149,7 @@ class Document(Generic[T]):
         self.text, self.content = text, content
 
     def undo(self) -> str:
-        """Take the last change back and save; returns what it was, empty if there is none."""
+        """Undo the last change and save; returns what it was, empty if there is none."""
         return self._walk(-1)
 
     def redo(self) -> str:
@@ -225,7 +225,7 @@ class Document(Generic[T]):
         self._began = self._seen = self.text if self.is_open else None
 
     def since_begun(self) -> str:
-        """Say what has become of the file since the last look, for a drive that goes on with what it began with."""
+        """Return what has become of the file since the last look, for a drive that goes on with what it began with."""
         if self._began is None:
             return ""
         try:

@@ -129,7 +129,7 @@ class RunError(PivrexError):
 
 
 class LearnError(PivrexError):
-    """A drive that cannot tell what was asked of it; says what to drive."""
+    """A drive from which nothing can be learned about the question; says what to drive."""
 
 
 class MotionError(PivrexError):

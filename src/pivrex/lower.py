@@ -24,7 +24,7 @@ _MEANS = (
 
 
 def reason(problem: BaseException) -> str:
-    """Say why, in words that can stand behind a colon: "no such file or directory"."""
+    """Return why, in words that can stand behind a colon: "no such file or directory"."""
     words = str(getattr(problem, "strerror", None) or problem).strip().splitlines()
     said = words[0] if words else type(problem).__name__
     if said.startswith("[Errno"):

@@ -98,7 +98,7 @@ class Alone:
     hash : str
         Which line and which inputs these are: a CRC-32 in eight hexadecimal digits.
     each, every : int
-        So many bytes of the state go into a sentence, one for so many ticks; 0 if the serial line or the board is too slow to tell each tick.
+        Number of bytes of the state in a sentence, one for each `each` ticks; 0 if the serial line or the board is too slow to tell each tick.
     routine : BoardRoutine or None
         What it drives on command.
     """

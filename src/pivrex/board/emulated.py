@@ -120,7 +120,7 @@ class EmulatedRobot:
     program : Path
         What the chip runs.
     never_used : int
-        So many bytes of the chip's memory the stack has never reached.
+        Bytes of the chip's memory that the stack has never reached.
     """
 
     def __init__(
@@ -178,7 +178,7 @@ class EmulatedRobot:
 
     @property
     def resting(self) -> bool:
-        """Whether the motors are given nothing. Pulses are measured, so they are a little off."""
+        """Whether the motors are off. Pulses are measured, so they are a little off."""
         near = [NEAR_US if given.kind == "pulse" else 0.0 for given in self._wiring.given]
         return all(abs(t - r) <= n for t, r, n in zip(self.commands, self._rest, near, strict=True))
 

@@ -28,7 +28,7 @@ REMEMBER = "remember"
 HALVES = ("ask", "follow")
 """The functions of `pivrex.line.tick` that make a tick, one after the other."""
 
-OWN_KERNELS = tuple(f"board/steps/{name}.py" for name in ("words", "values", "acts", "going"))
+OWN_KERNELS = tuple(f"board/steps/{name}.py" for name in ("words", "values", "actions", "going"))
 """Kernels that only boards have."""
 
 

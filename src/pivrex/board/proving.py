@@ -61,7 +61,7 @@ class Ticks:
     at: Floats | None = None
 
     def fed(self, line: Line) -> Floats:
-        """Return what stands in the board's row before each of its ticks: what goes in, and all else 0, or where nothing is asked for in
+        """Return what stands in the board's row before each of its ticks: what goes in, and all else 0, or where no command is computed in
         this tick as it was after the one before.
         """
         given = np.concatenate([np.arange(len(line.layout))[line.layout.stage(name)] for name in GIVEN])
@@ -72,7 +72,7 @@ class Ticks:
         return fed
 
     def repeats(self, line: Line) -> NDArray[np.bool_]:
-        """Return in which ticks, (N,), what was asked for goes on; never in the first."""
+        """Return in which ticks, (N,), the command goes on; never in the first."""
         found = np.zeros(len(self.rows), bool)
         if line.layout.has("clock", "asks"):
             found[1:] = self.rows[1:, line.layout.at("clock", "asks")] == 0.0

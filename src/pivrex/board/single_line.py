@@ -190,7 +190,7 @@ class SingleLine:
         memory : (M,) float64
             What was remembered before it, as `Line.memory` orders it.
         goes_on : (K,) float64, optional
-            The row of the tick before, where this one does not compute what is asked for.
+            The row of the tick before, where this one does not compute the command.
 
         Returns
         -------

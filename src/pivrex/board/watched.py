@@ -48,7 +48,7 @@ class WatchedBoard(RobotLink):
     Attributes
     ----------
     channels : tuple of str
-        What a stick of this board reads, in the order in which it is told.
+        What a stick of this board reads, in the order of the message.
     only_listens : bool
         Whether its radio has the one serial line, so that nothing can be said to it.
     notes : deque of str
@@ -146,7 +146,7 @@ class WatchedBoard(RobotLink):
         return rows
 
     def problem(self, now_s: float) -> str:
-        """Say why it cannot be watched now; empty if it can."""
+        """Return why it cannot be watched now; empty if it can."""
         silent, longest = now_s - self._heard_s, self._link.quiet_after_s
         bad = self.tally.newest_fault
         said = {
@@ -171,7 +171,7 @@ class WatchedBoard(RobotLink):
         return self._why in (STOPPED, BY_BUTTON)
 
     def why(self, now_s: float) -> str:
-        """Say why it rests, or why that is not known; empty while it drives."""
+        """Return why it rests, or why that is not known; empty while it drives."""
         stopped_for = (
             f"this computer stopped it ({self._stopped_for}); g lets it move again"
             if self._why == STOPPED and self._stopped_for
@@ -209,7 +209,7 @@ class WatchedBoard(RobotLink):
         return ""
 
     def command(self, telemetry: Floats, dt_s: float) -> None:
-        """Say what it is asked, again and again until it has done so; ask for its state while that is not known."""
+        """Report what it is asked, again and again until it has done so; ask for its state while that is not known."""
         drives_routine = self._why == BY_ROUTINE
         if (self._asks, self.is_stopped) in (("stop", True), ("go", False)) or (self._asks, drives_routine) == (
             "run",
@@ -249,5 +249,5 @@ class WatchedBoard(RobotLink):
         return False  # another line remembers other things
 
     def close(self) -> None:
-        """Hang up; the board drives on."""
+        """Close the link; the board drives on."""
         self.wire.close()

@@ -58,7 +58,7 @@ class BoardTick(NamedTuple):
     row : (K,) float64
         The Tick: of what the board computes the very numbers that it has, the rest as the line computes it from them.
     same : bool
-        Whether the checksum that the board told is that of the row as it was computed here.
+        Whether the checksum that the board sent is that of the row as it was computed here.
     routine : str
         What is to be said of its routine from this tick on.
     """

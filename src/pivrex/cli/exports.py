@@ -31,7 +31,7 @@ def export_curve(
     output: Output,
     function: Annotated[str, typer.Option("--function", "-f", help="Only this function.")] = "",
 ) -> None:
-    """The response curves: what the stick says, and what is asked for."""
+    """The response curves: the command over the stick."""
     from pivrex.export.curve import write_curve
     from pivrex.rig import find_rig, read_rig
 

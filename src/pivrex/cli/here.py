@@ -36,7 +36,7 @@ class Found(NamedTuple):
 
 
 def here(as_json: Json = False) -> int:
-    """Say what works here of keys held, focus, colours, mouse, gamepads, serial lines and dates, and how to fix what does not."""
+    """Return what works here of keys held, focus, colours, mouse, gamepads, serial lines and dates, and how to fix what does not."""
     found = list(_all())
     if as_json:
         print_json(
@@ -69,7 +69,7 @@ def _all() -> Iterator[Found]:
 
 
 def _engine() -> Found:
-    """Say what computes: the kernels in C, or in Python."""
+    """Return what computes: the kernels in C, or in Python."""
     from pivrex.kernels.engines import wait_for_it
 
     found = wait_for_it()
@@ -99,7 +99,7 @@ def _terminal() -> Iterator[Found]:
 
 
 def of_colours(env: dict[str, str]) -> Found:
-    """Say how many colours there are, from what the environment says of the terminal."""
+    """Return how many colours there are, from what the environment says of the terminal."""
     if env.get("NO_COLOR"):
         return Found("colours", True, "none wanted (NO_COLOR): the theme plain needs none")
     if env.get("COLORTERM", "").lower() in ("truecolor", "24bit"):
@@ -110,7 +110,7 @@ def of_colours(env: dict[str, str]) -> Found:
 
 
 def of_answers(answers: str | None, env: dict[str, str]) -> Iterator[Found]:
-    """Say what a terminal's answers to `ASK` mean."""
+    """Return what a terminal's answers to `ASK` mean."""
     if answers is None:
         yield Found("terminal's answers", None, "this system gives no way to ask the terminal")
         return
@@ -180,7 +180,7 @@ def _ports() -> list[_Port]:
 
 
 def of_serial(ports: list[_Port]) -> Iterator[Found]:
-    """Say which serial ports there are, and whether they may be opened."""
+    """Return which serial ports there are, and whether they may be opened."""
     if not ports:
         yield Found("serial", True, "no port is there; plugged in, it is found by itself")
     for port in ports:
@@ -195,7 +195,7 @@ def of_serial(ports: list[_Port]) -> Iterator[Found]:
 
 
 def of_date(now: datetime) -> Found:
-    """Say whether the date can be right: recordings, exports and runs are named by it."""
+    """Return whether the date can be right: recordings, exports and runs are named by it."""
     return Found(
         "date", now.year >= EARLIEST, f"{now:%Y-%m-%d %H:%M %Z}; recordings and exports are named by it",
         "set the clock: sudo timedatectl set-ntp true, or date -s",

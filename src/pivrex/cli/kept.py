@@ -1,4 +1,4 @@
-"""Commands for what was kept of every drive: listed, played again, laid over each other, learnt from, told."""
+"""Commands for what was kept of every drive: listed, played again, compared, learned from, reported."""
 
 from __future__ import annotations
 

@@ -79,7 +79,7 @@ def opening_parser(command: str) -> argparse.ArgumentParser:
 
 
 def open_by_words(words: Sequence[str]) -> int:
-    """Open a workspace as the command line says; gives the exit code."""
+    """Open a workspace as the command line says; returns the exit code."""
     command, *rest = words
     options = opening_parser(command).parse_args(rest)
     if options.fault and options.link:
@@ -127,7 +127,7 @@ def _asked_for(words: str | None, rig: str) -> tuple[Path, str]:
 
 
 def show_maker(folder: Path) -> Path | None:
-    """Let someone choose a robot of their own on the screen; gives its file, None if they left."""
+    """Let someone choose a robot of their own on the screen; returns its file, None if they left."""
     from pivrex.tui.start import make
 
     return make(folder)

@@ -68,7 +68,7 @@ class Remote(Protocol):
         ...
 
     def tick(self) -> None:
-        """Say what is to be said now."""
+        """Report what is to be said now."""
         ...
 
     def obey(self, words: list[str]) -> bool:

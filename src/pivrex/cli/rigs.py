@@ -48,7 +48,7 @@ def check(
 
 
 def _traction(file: Path) -> str:
-    """Say why the robot of a rig's file has traction; empty for other files, and for a rig that says nothing of its body."""
+    """Return why the robot of a rig's file has traction; empty for other files, and for a rig that says nothing of its body."""
     from pivrex.rig import read_rig
     from pivrex.sim.traction import traction_of
 
@@ -59,7 +59,7 @@ def _traction(file: Path) -> str:
 
 
 def _read(file: Path) -> list[Mistake]:
-    """Read a file of any kind; gives its warnings. Raises with every mistake."""
+    """Read a file of any kind; returns its warnings. Raises with every mistake."""
     from pivrex.devices.worries import warnings_in
     from pivrex.formats.recording import Recording
     from pivrex.path.files import read_path
@@ -108,7 +108,7 @@ def _check_pins(file: Path, pins: dict[str, dict[str, str]]) -> None:
 
 
 def _check_routine(file: Path) -> list[Mistake]:
-    """Read a routine for the rig that it is for; gives its warnings. Raises `RoutineError` with every mistake."""
+    """Read a routine for the rig that it is for; returns its warnings. Raises `RoutineError` with every mistake."""
     from pivrex.routine.files import read_for
     from pivrex.routine.mistakes import as_mistakes
 
@@ -123,7 +123,7 @@ def describe(
     turn: Annotated[float, real("The turn to compute the wheel travel of, in deg; left is +.")] = 90.0,
     as_json: Json = False,
 ) -> None:
-    """Say what a rig is: its law and its wheels."""
+    """Report what a rig is: its law and its wheels."""
     import math
 
     from pivrex.rig import find_rig, read_rig

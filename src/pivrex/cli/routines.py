@@ -67,7 +67,7 @@ def play(
         ],
     }
     if as_json:
-        print_json(answer, messages="messages")
+        print_json(answer, told="messages")
         return
     rows = [((s["start_s"], 1), f"{s['start_s']:6.2f} to {s['end_s']:6.2f} s  line {s['line']:>3}  {s['text']}"
              + "".join(f"  ! {m}" for m in s["marks"])) for s in answer["steps"]]  # fmt: skip

@@ -224,7 +224,7 @@ class _Pty:
 
 
 def open_pty(path: Path) -> tuple[int, Path, str]:
-    """Make a pseudo-terminal in raw mode with a link to it at ``path``; gives its far end, the link, and a title."""
+    """Make a pseudo-terminal in raw mode with a link to it at ``path``; returns its far end, the link, and a title."""
     try:
         import pty
         import tty

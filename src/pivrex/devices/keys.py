@@ -34,7 +34,7 @@ TIMED_S = 0.65
 
 
 class Keyboard:
-    """The source "keys". It is told of presses and releases with their times, and reads as a gamepad.
+    """The source "keys". It gets presses and releases with their times, and reads as a gamepad.
 
     The mode is *held* where the terminal reports releases: several keys at once, each full while it is down. Else it
     is *latched* (each press steps the motion by a quarter and keeps it) or, by choice, *timed* (each press drives for

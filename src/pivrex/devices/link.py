@@ -40,7 +40,7 @@ class RobotLink:
     tally : Tally
         Of what it says.
     drives : bool
-        Whether it is told to drive; the session says so before each command.
+        Whether it is commanded to drive; the session says so before each command.
     greeted : str
         The hash of the rig that the robot says it has; empty before it has greeted.
     fault : str
@@ -48,7 +48,7 @@ class RobotLink:
     state : int
         What the robot says of itself: 0 rests, 1 drives, 2 was left alone.
     sent : Said or None
-        What it was told last.
+        Its last command.
     """
 
     def __init__(self, line: Line, link: Link) -> None:
@@ -171,7 +171,7 @@ class RobotLink:
         return Message(line, {})
 
     def problem(self, now_s: float) -> str:  # noqa: PLR0911 - a sentence for each thing that may be wrong
-        """Say why it cannot be driven now; empty if it can."""
+        """Return why it cannot be driven now; empty if it can."""
         if not self.wire.is_open:
             return self.wire.problem
         if self._speed.too_slow:
@@ -200,7 +200,7 @@ class RobotLink:
         return self._seal is not None
 
     def alone_for(self, now_s: float) -> float:
-        """Return for how long it has been told to drive, in s."""
+        """Return for how long it has been commanded to drive, in s."""
         return now_s - self._drives_s
 
     def sense(self) -> Floats:
@@ -212,7 +212,7 @@ class RobotLink:
         return self._truth
 
     def command(self, commands: Floats, dt_s: float) -> None:
-        """Tell the robot; while it may not drive it is told to rest. What the line has no room for is never sent later."""
+        """Tell the robot; while it may not drive it is commanded to rest. What the line has no room for is never sent later."""
         now = time.perf_counter()
         if not self.drives:
             self._drives_s = now
@@ -251,7 +251,7 @@ class RobotLink:
         return fits
 
     def close(self) -> None:
-        """Tell it to rest a last time, and hang up."""
+        """Command it to rest a last time, and close the link."""
         self.drives = False
         self.command(self._rest, 0.0)
         self.wire.close()

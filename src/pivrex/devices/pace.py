@@ -20,7 +20,7 @@ class Pace:
         self._began = 0.0
 
     def most(self, budget_s: float) -> int:
-        """Say how many messages can be read in ``budget_s``, in s."""
+        """Return how many messages can be read in ``budget_s``, in s."""
         return max(FEWEST, int(budget_s / self._cost_s))
 
     def begin(self) -> None:

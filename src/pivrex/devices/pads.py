@@ -120,7 +120,7 @@ class Pads:
         self._pads: dict[int, Pad] = {}
 
     def update(self) -> list[Pad]:
-        """Let SDL look at its devices; gives those that are there, with lost ones marked once and then dropped."""
+        """Let SDL look at its devices; returns those that are there, with lost ones marked once and then dropped."""
         sdl = self.sdl
         sdl.SDL_JoystickUpdate()
         # readings are asked for, not listened to: events would only fill their queue
@@ -138,7 +138,7 @@ class Pads:
         return list(self._pads.values())
 
     def _identity(self, index: int) -> str:
-        """Tell which device it is."""
+        """Return which device it is."""
         text = ctypes.create_string_buffer(33)
         self.sdl.SDL_JoystickGetGUIDString(self.sdl.SDL_JoystickGetDeviceGUID(index), text, 33)
         make = text.value.decode("ascii", "replace")

@@ -222,7 +222,7 @@ class RemoteSource:
         return sender == self._sender and (self._spoke or self.wire.senders is not None or not self.wire.whole_messages)
 
     def _listen(self, chunk: Chunk) -> int:
-        """Read what someone says who is heard or may take the place; gives how many messages that was."""
+        """Read what someone says who is heard or may take the place; returns how many messages that was."""
         if self._is_heard(chunk.sender):
             return self._hear(chunk)
         if self._free:
@@ -231,7 +231,7 @@ class RemoteSource:
         return 0
 
     def _hear(self, chunk: Chunk) -> int:
-        """Read what the one says that is heard; gives how many messages that was."""
+        """Read what the one says that is heard; returns how many messages that was."""
         count = 0
         self._tell_why(self._reader)
         for message in self._reader.feed(chunk.data, chunk.at_s):
@@ -316,7 +316,7 @@ class RemoteSource:
                     del self._candidates[name]
 
     def _look(self, now_s: float) -> None:
-        """Say why it is lost, or that it is not."""
+        """Report why it is lost, or that it is not."""
         spec, before = self.spec, self.lost
         silent = now_s - self._last_s
         silent_s, senders = spec.silent_s, self.wire.senders

@@ -100,6 +100,6 @@ class SimulatedRobot:
         self.state = self._model.point_ahead(self.state)
 
     def seen(self) -> str:
-        """Say what moves to the eye now, whatever the sensors say; empty if nothing does."""
+        """Return what moves to the eye now, whatever the sensors say; empty if nothing does."""
         said: str = self._model.seen(self.state)
         return said

@@ -33,7 +33,7 @@ from pivrex.sim.model import simulator_of
 __all__ = ["WATCHDOG_S", "RobotEnd"]
 
 WATCHDOG_S = 0.15
-"""Without a good sentence for this long the robot rests by itself, and stays at rest until it is told to rest."""
+"""Without a good sentence for this long the robot rests by itself, and stays at rest until it is commanded to rest."""
 
 GREETING_S = 1.0
 PHYSICS_S = 0.005
@@ -52,7 +52,7 @@ class RobotEnd:
     state : int
         0 rests, 1 drives, 2 was left alone: then it rests until a sentence says rest.
     commands : list of float
-        What the motors are given now.
+        The motors' drives now.
     refused : Counter
         Sentences that moved nothing, by the reason.
 
@@ -98,7 +98,7 @@ class RobotEnd:
 
     @property
     def resting(self) -> bool:
-        """Whether the motors are given nothing."""
+        """Whether the motors are off."""
         return self.commands == self._rest
 
     @property
@@ -134,7 +134,7 @@ class RobotEnd:
             body, session = self._seal.open(body)
         words = body.split(",")
         if words[0] == "PIVOUT" and self._alone(now_s):
-            self.partner = sender  # it is told who this is, whatever it said
+            self.partner = sender  # it gets the name of this one, whatever it said
         if session != self.session:
             raise ValueError("sealed for another start of the robot")
         return words
@@ -195,7 +195,7 @@ class RobotEnd:
             self._note(now_s, "left alone")
 
     def step(self, now_s: float, room: bool = True) -> list[bytes]:
-        """Let time pass; gives the sentences to send to `partner`. Without ``room`` on the line it answers later, with what
+        """Let time pass; returns the sentences to send to `partner`. Without ``room`` on the line it answers later, with what
         it senses then.
         """
         self._watch(now_s)

@@ -211,7 +211,7 @@ class Parts:
         self._next = (1, 0)
 
     def whole(self, words: list[str]) -> list[str] | None:
-        """Take the words of a sentence or of a part; gives those of a whole sentence, None while parts are missing.
+        """Take the words of a sentence or of a part; returns those of a whole sentence, None while parts are missing.
 
         Raises
         ------

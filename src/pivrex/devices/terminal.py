@@ -29,7 +29,7 @@ class Pictures(NamedTuple):
 
 
 def pictures_of(answers: str | None, cell: tuple[int, int] = (0, 0)) -> Pictures:
-    """Say what a terminal's answers to `ASK_PICTURES` mean; ``cell`` is the size of its cells where it does not say that."""
+    """Return what a terminal's answers to `ASK_PICTURES` mean; ``cell`` is the size of its cells where it does not say that."""
     if answers is None:
         return Pictures("", (0, 0), "this system gives no way to ask the terminal")
     cell_size, who = _CELL.search(answers), _WHO.search(answers)

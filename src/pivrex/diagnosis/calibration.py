@@ -129,7 +129,7 @@ class Calibration:
         return self.phases[self.at] if self.at < len(self.phases) else None
 
     def problem(self, travel: Mapping[str, Measured]) -> str:  # noqa: PLR0911 - a sentence for each thing that may be wrong
-        """Say why this phase is not done yet; empty if it is."""
+        """Return why this phase is not done yet; empty if it is."""
         phase = self.phase
         if phase is None:
             return ""
@@ -153,7 +153,7 @@ class Calibration:
         return ""
 
     def _held(self, c: str, travel: Measured) -> str:
-        """Say that a stick is not let go: it stands far from the middle, of its way once that is known; or it is moved."""
+        """Return why a stick does not count as let go: it stands far from the middle, of its way once that is known; or it is moved."""
         low, high = self._ends.get(c, (-1.0, 1.0))
         share = (travel.mean - low) / max(high - low, 1e-9) * 2 - 1
         if abs(share) > LARGEST_REST:
@@ -193,7 +193,7 @@ class Calibration:
         self.at += 1
 
     def proposals(self) -> list[Proposal]:
-        """Say what each axis should be, once every phase is done."""
+        """Return what each axis should be, once every phase is done."""
         return [self._stick(c) for c in self.axes] + [self._trigger(c) for c in self.triggers]
 
     def _stick(self, c: str) -> Proposal:

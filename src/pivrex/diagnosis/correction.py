@@ -66,7 +66,7 @@ def corrections(shakedown: Shakedown) -> list[Change]:  # noqa: C901 - a case fo
 
 
 def correct_text(text: str, path: Path, changes: list[Change]) -> tuple[str, Rig]:
-    """Put changes into a rig's text, comments kept; gives the text and the rig. Raises `RigError`."""
+    """Put changes into a rig's text, comments kept; returns the text and the rig. Raises `RigError`."""
     import tomlkit
 
     document = pickle.loads(_parsed(text))

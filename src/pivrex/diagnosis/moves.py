@@ -17,7 +17,7 @@ SETTLE_S = 0.4
 
 @dataclass(frozen=True)
 class MotorMove:
-    """One thing that a motor is told for a while.
+    """One thing that a motor does for a while.
 
     Attributes
     ----------
@@ -72,7 +72,7 @@ class Runner:
         self.runs: list[Run] = []
 
     def step(self, sensed: Floats) -> tuple[int, float] | None:
-        """Take what is sensed before a tick; gives the port and the duty for it, None when all is over."""
+        """Take what is sensed before a tick; returns the port and the duty for it, None when all is over."""
         if self._before is not None and self._resting == 0 and self._ends(sensed):
             self._resting = max(1, round(SETTLE_S / self._dt_s))
         elif self._resting > 0:

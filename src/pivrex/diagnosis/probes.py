@@ -147,7 +147,7 @@ class Bench:
         return 0 if self._up < 0 else 1 if sensed[self._up] > 0 else -1
 
     def look(self, before: Floats, after: Floats, on_floor: bool) -> Seen | None:
-        """Say what the sensors saw between two moments; None if they cannot tell which wheel moved."""
+        """Return what the sensors saw between two moments; None if they cannot tell which wheel moved."""
         sizes = self.changes(before, after)
         least = np.array([TURNED_RAD if self.steers(k) else ROLLED_M for k in range(len(self.names))])
         shares = np.where(self.has_encoder, np.abs(sizes) / least, 0.0)

@@ -92,7 +92,7 @@ class Shakedown:
         return sum(a.by_person for a in self.hypotheses.answers)
 
     def known(self) -> list[Known]:
-        """Say what is known of each port."""
+        """Return what is known of each port."""
         wires = self.hypotheses.possible()
         found = []
         for p, port in enumerate(self.bench.ports):
@@ -330,7 +330,7 @@ class Shakedown:
         self.place = "floor"
 
     def see(self, step: Step, before: Floats, after: Floats) -> str:
-        """Take what the sensors said of a probe; gives it in words."""
+        """Take what the sensors said of a probe; returns it in words."""
         self.probes += 1
         port = self.bench.ports[step.port]
         if step.across is not None:
@@ -380,7 +380,7 @@ class Shakedown:
             self._record.agree[i] = 1 if change * seen.count > 0 else -1
 
     def say(self, step: Step, option: Option, before: Floats | None = None, after: Floats | None = None) -> str:
-        """Take a person's answer; gives it in words."""
+        """Take a person's answer; returns it in words."""
         self.probes += 1
         if before is not None and after is not None:
             self._note_sensor(self.bench.look(before, after, self.place == "floor"), before, after)

@@ -31,7 +31,7 @@ class Step:
         "ahead": the person points the steered wheels straight ahead. "tip", "turn": the person tips the robot forward, or turns it to the
         left, in the hand. "floor": the person puts the robot on the floor.
         "probe": the moves are carried out, then sensors or the person say what was seen. "contradiction": answers
-        exclude each other. "done": nothing more can be told.
+        exclude each other. "done": nothing more can be found out.
     text : str
         What happens, in a sentence.
     port : int
@@ -69,7 +69,7 @@ class Known:
 
 
 def clash_said(answers: list[Answer]) -> str:
-    """Say that answers exclude each other."""
+    """Return which answers exclude each other."""
     if len(answers) == 1:
         return f"This cannot be true: {answers[0].said}. Is a plug out, or a motor dead? Take it back, and look again."
     count = {2: "two", 3: "three", 4: "four"}.get(len(answers), str(len(answers)))

@@ -62,7 +62,7 @@ class Track(NamedTuple):
         return column
 
     def place(self) -> Floats:
-        """Return where it was, (N, 2): truly, or where no one knows that, as it was believed."""
+        """Return where it was, (N, 2): truly, or where no one knows that, by the estimate."""
         names = ("x_m", "y_m") if np.isfinite(self.of("x_m")).any() else ("estimated_x_m", "estimated_y_m")
         return np.stack([self.of(name) for name in names], axis=1)
 

@@ -26,7 +26,7 @@ __all__ = ["figures_page"]
 
 SIDE, GUTTER = 6, 4
 LOOKS = 40
-"""At so many ticks it is asked which settings shaped what the wheels did."""
+"""Number of ticks at which it is found out which settings shaped what the wheels did."""
 
 CHART_H = 14
 

@@ -20,7 +20,7 @@ __all__ = ["write_run", "write_ticks"]
 
 
 def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | None, every_tick: bool) -> int:
-    """Write the Ticks that a recording makes as CSV; gives the number of rows.
+    """Write the Ticks that a recording makes as CSV; returns the number of rows.
 
     A path that is left out or ``-`` is standard output. It streams: an hour needs no more memory than a minute. A file appears when it is whole.
 

@@ -41,7 +41,7 @@ class KernelLoop:
     first : sequence of Record
         Its first arguments, where they stay the same: settings.
     together : int
-        So many robots at least go through C in one thread: fewer are not worth a second one.
+        Minimum number of robots for a thread of C: fewer are not worth a second one.
     """
 
     def __init__(

@@ -97,7 +97,7 @@ def chosen(wished: str = "", package: Path = Path(__file__).parent, cache: Path 
 
 
 def loaded(path: Path, version: str) -> tuple[Any, str]:
-    """Load a library; gives it, or None and why it is refused."""
+    """Load a library; returns it, or None and why it is refused."""
     try:
         library = ctypes.CDLL(str(path))
         library.pivrex_version.restype = ctypes.c_char_p
@@ -147,7 +147,7 @@ if hasattr(os, "register_at_fork"):
 
 
 def wait_for_it() -> Engine:
-    """Wait until an engine that is being built is ready; gives the one that counts from then on."""
+    """Wait until an engine that is being built is ready; returns the one that counts from then on."""
     engine()
     building = _building
     if building is not None:

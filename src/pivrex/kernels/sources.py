@@ -21,11 +21,13 @@ FILES = (
     *(f"line/{name}.py" for name in (
         "stage", "input_stages", "se2", "aim", "routine_stage", "probe", "heading", "pointing", "covariance", "odometry", "zeroing", "tilt",
         "axes", "band", "curve", "laws", "scale", "presses", "bindings", "rate", "law", "pid", "kinematics", "limits",
-        "frame", "helping", "following", "correction", "steering", "motion", "balance", "control", "drive", "attachments", "outputs", "tick", "seeing",
+        "frame", "helping", "following", "correction", "steering", "motion", "balance", "control", "drive", "attachments", "outputs",
+        "tick", "seeing",
     )),
     *(f"sim/{name}.py" for name in ("bumps", "fitted", "ideal")),
     *(f"sim/body/{name}.py" for name in ("settings", "state", "feed", "leaning", "ground", "walls", "mechanics", "sensors", "robot")),
-    "sim/driving.py", *(f"routine/{name}.py" for name in ("profile", "wheel_distances", "estimate", "watching", "follows", "hands", "ticking")),
+    "sim/driving.py",
+    *(f"routine/{name}.py" for name in ("profile", "wheel_distances", "estimate", "watching", "follows", "hands", "ticking")),
 )  # fmt: skip
 """The files with kernels, each below those that it takes kernels from."""
 

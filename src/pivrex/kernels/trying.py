@@ -21,7 +21,7 @@ step = KernelLoop(trial_step, ("after",))
 
 
 def same_bits(library: Any, ticks: int = TICKS) -> str:
-    """Run the trial in a library and in Python; gives what is wrong, empty if nothing is."""
+    """Run the trial in a library and in Python; returns what is wrong, empty if nothing is."""
     settings, state = _trial()
     theirs = state
     for tick in range(ticks):

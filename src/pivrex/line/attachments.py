@@ -319,7 +319,7 @@ def _range(a: object) -> tuple[float, float, float, float, float, float, float]:
 
 
 class Attachments(Stage):
-    """What each attachment is told to be, and the drive of those with a motor; where positions are, as they are called."""
+    """The target of each attachment, and the drive of those with a motor; where positions are, as they are called."""
 
     name = "attachments"
 

@@ -252,7 +252,7 @@ def balance_step(
     s: BalanceSettings, before: BalanceState, after: BalanceState, speeds: Numbers, sensed: SensedRow, tilt: TiltColumns,
     out: BalanceColumns,
 ) -> None:  # fmt: skip
-    """Find each motor's drive, before its polarity, from the wheels' speeds that are asked for.
+    """Find each motor's drive, before its polarity, from the commanded wheel speeds.
 
     Notes
     -----

@@ -44,7 +44,7 @@ LASTING = ("brake", "coast", "hold", "reverse")
 
 
 class BindingsColumns(Record):
-    """What is asked for, by what is asked: whoever obeys knows the column."""
+    """Commands, by kind: whoever obeys knows the column."""
 
     value: Numbers = field("columns")
 
@@ -279,7 +279,7 @@ class Bindings(Stage):
     # --- what it tells ---
 
     def moving(self, tick: WheelTick) -> list[str]:
-        """Say which buttons or letters move the robot; empty if none does."""
+        """Return which buttons or letters move the robot; empty if none does."""
         if not any(tick.get("bindings", n) for n in ("forward", "left", "turn", "pivot")):
             return []
         names = tick.line.inputs.names

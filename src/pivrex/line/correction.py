@@ -100,7 +100,7 @@ class CorrectionState(Record):
     heading : the last one, rad; NaN before the first.
     rate : measured, averaged, rad/s.
     added, inner : the parts of I of both loops, rad/s.
-    output : the turn that was asked for and corrected, rad/s.
+    output : the commanded turn, corrected, rad/s.
     against : for how long the gyro counts against the wheels, s.
     """
 
@@ -169,7 +169,7 @@ def choose_target(
 def inner_loop(
     s: CorrectionSettings, after: CorrectionState, kept: float, inner: float, wanted: float, out: CorrectionColumns
 ) -> float:
-    """Return what is given by the loop of the rate behind that of the heading.
+    """Return the output of the loop of the rate behind that of the heading.
 
     The same limit holds for all that is added, and neither integral grows while it would push further into it.
     """
@@ -369,7 +369,7 @@ class Correction(Stage):
 
 def _measured_turn(rig: Rig) -> list[float]:
     """Return how much of a turn each wheel's speed means, in rad/s for each m/s; nothing for a robot without encoders, or with
-    steered wheels: there what was asked of the wheels must do.
+    steered wheels: there the commanded wheel speeds must do.
     """
     maps = kinematics_of(rig.chassis)
     if maps.hubs is not None or any(not m.counts_per_turn for m in rig.motors.values()) or rig.upside_down is not None:

@@ -1,4 +1,4 @@
-"""How sure a robot is of where it believes to be: the covariance of its pose, with what is off all the time."""
+"""How sure a robot is of its estimated pose: the covariance of its pose, with what is off all the time."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ class Covariance(Record):
 
 
 class Doubts(Record):
-    """What may be off in what a robot believes.
+    """Errors of an estimated pose.
 
     Attributes
     ----------

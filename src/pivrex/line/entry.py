@@ -13,7 +13,7 @@ __all__ = ["Entry", "enter", "entered"]
 
 
 class Entry(NamedTuple):
-    """What is asked for by someone else than the controls: a routine, a comparison, a shakedown.
+    """The command by someone else than the controls: a routine, a comparison, a shakedown.
 
     Attributes
     ----------
@@ -22,13 +22,13 @@ class Entry(NamedTuple):
     requests : B + (A, 3) float64 or None
         To the attachments, as `pivrex.line.attachments.obey` has them: share, to, by.
     probe : B + (2,) float64 or None
-        Which motor alone is told something, from 1, and its duty; see `pivrex.line.probe`.
+        Which motor alone gets a command, from 1, and its duty; see `pivrex.line.probe`.
     aim : B float64 or None
         The heading that the correction should keep in this tick, in rad, unwrapped; NaN for none.
     moves : B float64 or None
         The rate at which that target moves, in rad/s; the twist's turn if left out.
     plan : B + (11,) float64 or None
-        What is followed; see `pivrex.line.following.ASKED`.
+        What is followed; see `pivrex.line.following.COMMANDED`.
     routine : B + (3 + W + 3·P,) float64 or None
         Of which line of a routine it is, whose forward counts, shares of wheels, and how positions are homed; see
         `pivrex.line.routine_stage`.

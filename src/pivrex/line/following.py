@@ -21,7 +21,16 @@ from pivrex.rig.following import Loop
 from pivrex.rig.rig import Rig
 
 __all__ = [
-    "AGAIN", "ASKED", "BEGINS", "HERE", "IN_PLACE", "Following", "FollowingColumns", "FollowingSettings", "FollowingState", "following_step",
+    "AGAIN",
+    "BEGINS",
+    "COMMANDED",
+    "HERE",
+    "IN_PLACE",
+    "Following",
+    "FollowingColumns",
+    "FollowingSettings",
+    "FollowingState",
+    "following_step",
 ]  # fmt: skip
 
 IN_PLACE, HERE, AGAIN, BEGINS = 1.0, 2.0, 3.0, 4.0
@@ -29,7 +38,7 @@ IN_PLACE, HERE, AGAIN, BEGINS = 1.0, 2.0, 3.0, 4.0
 field, beginning now. A plan that begins remembers nothing of the plan before it.
 """
 
-ASKED = (
+COMMANDED = (
     ("mode", ""), ("feeds_forward", ""), ("feeds_back", ""), ("waits", ""), ("x", "m"), ("y", "m"), ("heading", "rad"),
     ("angle", "rad"), ("plan_forward", "m/s"), ("plan_left", "m/s"), ("plan_turn", "rad/s"),
 )  # fmt: skip
@@ -45,7 +54,7 @@ ACROSS_OF_TURNING = 4.0
 """What p of across counts, in 1/m², where turning does it."""
 
 SHARE = 0.5
-"""The most that is given back, as a share of full."""
+"""The largest output, as a share of full."""
 
 NEAR_M = 0.03
 
@@ -63,7 +72,7 @@ class FollowingSettings(Record):
     most_turn : float
         In rad/s.
     follows : float
-        How much of what is asked the wheels do within a tick.
+        How much of the command the wheels do within a tick.
     dt : float
     """
 
@@ -102,7 +111,7 @@ class FollowingState(Record):
 
 
 class FollowingColumns(Record):
-    """What is asked for (see `ASKED`), where the robot is in its plan's directions, its errors, the p, i and d of each of the three loops,
+    """The command (see `COMMANDED`), where the robot is in its plan's directions, its errors, the p, i and d of each of the three loops,
     what they give back, and the motion.
     """
 
@@ -295,7 +304,7 @@ class Following(Stage):
             for part in "pid"
         )
         self.columns = named(
-            "following", *ASKED, ("at_x", "m"), ("at_y", "m"), ("at_heading", "rad"),
+            "following", *COMMANDED, ("at_x", "m"), ("at_y", "m"), ("at_heading", "rad"),
             ("along_track", "m"), ("cross_track", "m"), ("heading_error", "rad"), *loops,
             ("correction_forward", "m/s"), ("correction_left", "m/s"), ("correction_turn", "rad/s"),
             ("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"),
@@ -306,7 +315,7 @@ class Following(Stage):
         return cls(rig)
 
     def place(self, layout: Layout) -> None:
-        self.entry = layout.these("following", [n for n, _ in ASKED])
+        self.entry = layout.these("following", [n for n, _ in COMMANDED])
 
     # --- what it tells ---
 

@@ -25,7 +25,7 @@ from pivrex.units import wrap_deg
 __all__ = ["Frame", "FrameColumns", "FrameScratch", "FrameSettings", "FrameState", "frame_step", "to_robot"]
 
 ROBOT, FIELD, OTHER = 1.0, 2.0, 3.0
-"""What is asked for in the bindings' column."""
+"""The command in the bindings' column."""
 
 DUST_RAD_S = 1e-9
 """Less than this is rounding."""
@@ -113,12 +113,12 @@ def to_robot(forward: float, left: float, heading: float, turn: float, dt: float
     heading : float
         Of the robot at the beginning of the tick, in rad.
     turn : float
-        How fast the robot will really turn, in rad/s: what the limits leave of the turn that was asked.
+        How fast the robot will really turn, in rad/s: what the limits leave of the commanded turn.
     dt : float
         The tick's length; with 0 the velocity is right only at its beginning, and the path drifts aside by half of the
         tick's turn.
     lead : float
-        Takes the heading this much later: wheels that follow with a lag do now what was asked that long ago, when the
+        Takes the heading this much later: wheels that follow with a lag do now the command of that long ago, when the
         robot stood otherwise.
     """
     angle, gain = heading + turn * lead, 1.0
@@ -184,7 +184,7 @@ def robot_twist(
     moved_centre(s, side, point, is_field, law, ahead, turn, out)
     if not is_field or turn == 0.0 or (s.straight == 0.0 and s.lead == 0.0):
         return
-    # no wheel is asked for more than this share of what it can, whatever the direction
+    # no wheel gets more than this share of what it can, whatever the direction
     if not hypot(out[0], out[1]) * s.safe[0] + abs(turn) * s.safe[1] > 1.0:
         return
     for _ in range(PASSES):

@@ -1,4 +1,4 @@
-"""Helping: what a button lets the robot do for its driver while it is held, by where it believes to be. The driver's stick always wins."""
+"""Helping: what a button lets the robot do for its driver while it is held, by its estimated pose. The driver's stick always wins."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ THERE_RAD, THERE_M = 0.005, 0.004
 NEAR_M = 0.03
 SHARE = 0.6
 ASIDE = 0.1
-"""What is asked for across a line, as a share of what is asked for along it, is no wish of the driver: it may come of turning."""
+"""A command across a line, as a share of the command along it, is no wish of the driver: it may come of turning."""
 
 AHEAD_RAD = 0.6
 """A two-sided robot that looks further aside of its place turns first."""

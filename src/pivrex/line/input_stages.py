@@ -1,4 +1,4 @@
-"""What is given to a line, not computed: the clock, what was sensed, what is true, the readings."""
+"""Inputs of a line: the clock, what was sensed, what is true, the readings."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ __all__ = [
 
 class ClockColumns(Record):
     """Which tick it is, when, whether the robot must stand still, of rigs with calibrations of sources whose counts, and of those that
-    balance whether what is asked for is computed in this tick.
+    balance whether the command is computed in this tick.
     """
 
     tick: Number = field()
@@ -144,7 +144,7 @@ def truth_columns(rig: Rig) -> tuple[Column, ...]:
 
 
 class Given(Stage):
-    """Columns that are given, not computed."""
+    """Columns of inputs."""
 
 
 class Clock(Given):

@@ -230,7 +230,7 @@ def wheels_step(
     out: WheelsColumns,
 ) -> None:
     """Write what the motion of the robot's centre asks of each wheel; where a routine gives wheels shares of their top speed, those,
-    along the drive direction of a wheel that is steered. ``bench``: what each of its ``motors`` is asked
+    along the drive direction of a wheel that is steered. ``bench``: the command of each of its ``motors``
     where they stand on a bench.
     """
     side = side_of(heading)

@@ -20,17 +20,17 @@ SIDES = {"ahead": 0.0, "left": pi / 2, "behind": pi, "right": -pi / 2}
 """The sides of a robot, by the angle from its nose."""
 
 SQUARE_RAD = radians(30)
-"""A robot that believes to stand further askew does not stand squarely against a wall."""
+"""A robot that is further askew by its estimate does not stand squarely against a wall."""
 
 INSIDE_M = 0.001
 TOUCH_M, TOUCH_RAD = 0.006, radians(1.0)
 """How well a wall that is touched is known, one sigma: skirting, bent bumpers."""
 
 REACH_M = 0.5
-"""A wall that is believed to be further away is not the one that is touched."""
+"""A wall that is further away by the estimate is not the one that is touched."""
 
 AT_HAND_M = 0.12
-"""One that is believed no further away than this is."""
+"""One that is no further away by the estimate than this is."""
 
 WALL_M = 0.005
 """How well a wall's own place is known to a ranger, one sigma."""
@@ -85,14 +85,14 @@ def wall_mark(rig: Rig, field: Field | None, pose: Floats, side: str) -> Mark:
     rig : Rig
     field : Field or None
     pose : (3,) float64
-        Where the robot believes to be.
+        The robot's estimated pose.
     side : str
         Of `SIDES`.
 
     Raises
     ------
     NoMarkError
-        If it does not believe to stand squarely before anything near.
+        If it does not stand squarely by its estimate before anything near.
     """
     seeing = _seeing(rig, field)
     looks = float(pose[2]) + SIDES[side]
@@ -104,7 +104,7 @@ def wall_mark(rig: Rig, field: Field | None, pose: Floats, side: str) -> Mark:
         )
     c, s = round(cos(square)), round(sin(square))
     assert field is not None
-    # from a robot's length behind, within the walls: a robot whose wheels spun may believe to be in what stopped it
+    # from a robot's length behind, within the walls: a robot whose wheels spun may be inside what stopped it by its estimate
     back = max(rig.chassis.length_m, rig.chassis.width_m)
     x, y = (
         min(max(float(pose[k]) - back * d, INSIDE_M), most - INSIDE_M) if field.walls else float(pose[k]) - back * d
@@ -130,7 +130,7 @@ def wall_mark(rig: Rig, field: Field | None, pose: Floats, side: str) -> Mark:
 
 
 def range_mark(rig: Rig, field: Field | None, pose: Floats, name: str, reading_m: float) -> Mark:
-    """Return what a ranger's reading says, against what it would read where the robot believes to be.
+    """Return what a ranger's reading says, against what it would read at the estimated pose.
 
     Raises
     ------
@@ -164,7 +164,7 @@ def range_mark(rig: Rig, field: Field | None, pose: Floats, name: str, reading_m
 
 
 def touched(rig: Rig, field: Field | None, pose: Floats, within_m: float) -> str:
-    """Return the side with which a robot believes to touch a wall squarely, empty for none: the nearest within a distance."""
+    """Return the side with which a robot touches, by its estimate, a wall squarely, empty for none: the nearest within a distance."""
     best, nearest = "", within_m
     for side in SIDES:
         try:
@@ -178,7 +178,7 @@ def touched(rig: Rig, field: Field | None, pose: Floats, within_m: float) -> str
 
 
 def take(stage: Odometry, own: OdometryState, mark: Mark) -> tuple[OdometryState, str]:
-    """Let a robot, no batch, take in a mark; gives its odometry's state, and in words what came of it with the gain of each number.
+    """Let a robot, no batch, take in a mark; returns its odometry's state, and in words what came of it with the gain of each number.
 
     A gain of 0.8 says that the belief went 80 % of the way to what was measured.
 

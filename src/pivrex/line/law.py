@@ -73,8 +73,8 @@ class LawState(Record):
 
 
 class LawColumns(Record):
-    """The twist that is asked for, the speed level, what full means now, whether another than the controls asks, and on a bench what
-    is asked of each motor.
+    """The commanded twist, the speed level, what full means now, whether another than the controls asks, and on a bench what
+    is commanded of each motor.
     """
 
     twist: Numbers = field(3, unit="m/s, m/s, rad/s")
@@ -333,6 +333,6 @@ class Law(Stage):
 
 
 def _asker(tick: WheelTick) -> str:
-    """Say who asks for a motion that entered here."""
+    """Return who asks for a motion that entered here."""
     line = int(tick("routine", "line"))
     return f"line {line} of the routine asks" if line else "commanded by a move, not by the sticks"

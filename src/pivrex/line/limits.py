@@ -1,4 +1,4 @@
-"""Limits: what happens when wheels are asked for more than they can."""
+"""Limits: what happens when wheels would need more than they can."""
 
 from __future__ import annotations
 
@@ -80,7 +80,7 @@ class LimitScratch(Record):
 
 
 class LimitsColumns(Record):
-    """What the wheels are given: of steered ones the velocity of their hubs too, forward and left in turn; and what is lost."""
+    """The limited wheel speeds: of steered ones the velocity of their hubs too, forward and left in turn; and what is lost."""
 
     hub: Numbers = field("hubs", unit="m/s")
     limited: Numbers = field("wheels", unit="m/s")
@@ -103,7 +103,7 @@ def turning_points(rig: Rig) -> Floats:
 
 @kernel
 def too_much(s: Needs, requested: Numbers) -> float:
-    """Return how many times too fast the wheel that is asked for most is, at least 1, from the wheels' speeds."""
+    """Return how many times too fast the wheel with the largest request is, at least 1, from the wheels' speeds."""
     most = 1.0
     for k in range(len(s.top)):
         most = larger(most, div(abs(requested[k]), s.top[k]))
@@ -177,7 +177,7 @@ def fit_parts(
     each: int,
     limited: Numbers,
 ) -> None:
-    """Write what wheels can of what is asked where one part of the motion gives way first: moving keeps the speed of the path when
+    """Write the limited wheel speeds where one part of the motion gives way first: moving keeps the speed of the path when
     turning gives way first, and the other way round.
     """
     split(s, w, side, point, twist, requested)
@@ -190,7 +190,7 @@ def fit_parts(
 def fit_speeds(
     s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, requested: Numbers, limited: Numbers
 ) -> None:
-    """Write what wheels can of the surface speeds that are asked for, in m/s.
+    """Write what wheels can of the requested surface speeds, in m/s.
 
     *Scale* slows all wheels by one factor, so the direction of motion stays; *clip* cuts each at its own top speed.
     """
@@ -210,7 +210,7 @@ def fit_speeds(
 def fit_hubs(
     s: LimitSettings, w: LimitScratch, side: int, point: int, twist: Numbers, wheels: WheelsColumns, limited: Numbers
 ) -> None:
-    """Write what steered wheels can of the velocity vectors that are asked for; one that is cut keeps its direction."""
+    """Write what steered wheels can of the requested velocity vectors; one that is cut keeps its direction."""
     top = s.needs.top
     if s.clip or s.first == BOTH:
         most = too_much(s.needs, wheels.requested)
@@ -226,7 +226,7 @@ def limits_step(
     s: LimitSettings, w: LimitScratch, twist: Numbers, heading: HeadingColumns, turning_point: float, wheels: WheelsColumns,
     out: LimitsColumns,
 ) -> None:  # fmt: skip
-    """Write what the wheels are given of what is asked, and what is lost."""
+    """Write the limited wheel speeds, and what is lost."""
     side, point = side_of(heading), whole(turning_point)
     if s.needs.steered:
         fit_hubs(s, w, side, point, twist, wheels, out.hub)
@@ -257,7 +257,7 @@ def requested_and_limited(settings: LimitSettings, twist: Floats) -> tuple[Float
 
 
 class Limits(Stage):
-    """What the wheels are given of what is asked, and what is lost. Steered wheels keep their vectors too."""
+    """The limited wheel speeds, and what is lost. Steered wheels keep their vectors too."""
 
     name = "limits"
 

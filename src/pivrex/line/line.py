@@ -123,7 +123,7 @@ class Line:
         sensed : B + (S,) float64
             What came back before this tick, as `pivrex.line.input_stages.sensed_columns` says.
         stop : B float64
-            1 where the robot must stand still: then every motor is told to rest, round all rate limits.
+            1 where the robot must stand still: then every motor is commanded to rest, round all rate limits.
         driving : B float64
             The source that drives, for those with a calibration of their own; see `source_number`.
         truth : B + (T,) float64
@@ -187,11 +187,11 @@ class Line:
         return 1.0 + self.inputs.calibrated.index(name) if name in self.inputs.calibrated else 0.0
 
     def commands(self, row: Floats) -> Floats:
-        """Take what the robot is told, B + (V,), out of a Tick."""
+        """Take the robot's commands, B + (V,), out of a Tick."""
         return row[..., self.outputs.commands]
 
     def resting(self) -> Floats:
-        """Return what the robot is told to rest, (V,): motors without drive, attachments in their safe state."""
+        """Return the commands with which the robot rests, (V,): motors without drive, attachments in their safe state."""
         return self.commands(
             self.step(self.start(), self.rest(), np.zeros(len(self.stages["sensed"].columns)), 1.0)[1]
         ).copy()

@@ -1,4 +1,4 @@
-"""Odometry: where the robot believes to be, from the ways of its wheels and its turns, and how sure it is of that."""
+"""Odometry: the robot's estimated pose, from the ways of its wheels and its turns, and how sure it is of that."""
 
 from __future__ import annotations
 
@@ -193,7 +193,7 @@ def disagreement(
 
 
 class Odometry(Stage):
-    """For every rig. A robot whose encoders say nothing is believed to have done what it was told."""
+    """For every rig. A robot without encoder readings counts as one that follows its commands."""
 
     name = "odometry"
     begins = MappingProxyType({"travels": nan, "angles": nan, "gyro": nan})
@@ -255,7 +255,7 @@ class Odometry(Stage):
         return state._replace(pose=pose, covariance=known, apart=0.0)
 
     def moved(self, state: OdometryState, was: Floats, now: Floats) -> OdometryState:
-        """Return the state of robots that believed to be at one pose some ticks ago, (3,), and were at another: all that they
+        """Return the state of robots whose estimate was one pose some ticks ago, (3,), and were at another: all that they
         believe since is moved along. They are as sure as someone who said so.
         """
         turn = now[2] - was[2]
@@ -275,7 +275,7 @@ class Odometry(Stage):
         across : (3,) float64
             How the number changes with x, y and heading: h.
         off : float
-            Measured less believed.
+            Measured minus estimated.
         variance : float
             Of the measurement: r.
 

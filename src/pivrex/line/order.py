@@ -38,7 +38,7 @@ __all__ = ["ASKING", "FOLLOWING", "STAGES"]
 ASKING: tuple[type[Stage], ...] = (
     Clock, Sensed, Truth, Raw, Zeroing, Tilt, Heading, Pointing, Odometry, Axes, Band, Curve, Scale, Bindings, Rate, Law, Probe, Aim, Routine,
 )  # fmt: skip
-"""What is asked for: from readings to a twist and requests to attachments."""
+"""The command: from readings to a twist and requests to attachments."""
 
 FOLLOWING: tuple[type[Stage], ...] = (
     Frame, Helping, Following, Correction, Wheels, Limits, Steering, WheelsMotion, Balance, Control, Drive, Attachments, Outputs,

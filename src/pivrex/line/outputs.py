@@ -1,4 +1,4 @@
-"""Outputs: drives to what each motor driver and attachment wants to be told, and back (for the simulated robot)."""
+"""Outputs: drives to what each motor driver and attachment expects, and back (for the simulated robot)."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ NUMBER, DIRECTION, FORWARD, BACKWARD = 0, 1, 2, 3
 
 @dataclass(frozen=True)
 class Value:
-    """One number that a motor driver is told: the motor, the number's name and unit."""
+    """One number that a motor driver gets: the motor, the number's name and unit."""
 
     motor: str
     name: str
@@ -329,7 +329,7 @@ class Outputs(Stage):
     # --- what it tells ---
 
     def _said(self, tick: WheelTick) -> tuple[str, str]:
-        """The motor of the wheel, and what its driver is told."""
+        """The motor of the wheel, and what its driver gets."""
         rig = self._rig
         name, motor = next((n, m) for n, m in rig.motors.items() if tick.wheel in m.wheels)
         mine = [v for v in self.values if v.motor == name]

@@ -15,9 +15,9 @@ class PidSettings(Record):
     Attributes
     ----------
     p : (N,)
-        What is given for each unit that is missing.
+        Output for each unit of the error.
     i : (N,)
-        What is given for each unit that stays missing for a second.
+        Output for each unit of the error in a second.
     d : (N,)
         What is taken off for each unit per second of the present rate.
     largest : (N,)
@@ -60,7 +60,7 @@ def pid(s: PidSettings, k: int, missed: float, error: float, rate: float, dt: fl
 
 
 class LoopSettings(Record):
-    """One loop whose parts are told.
+    """One loop with its parts.
 
     Attributes
     ----------

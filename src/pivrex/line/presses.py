@@ -219,7 +219,7 @@ def deflection(s: BindingSettings, k: int, raw: float) -> float:
 
 
 def way_of(patch: Patch) -> int:
-    """Say how a patch acts."""
+    """Return how a patch acts."""
     binding, action = patch.binding, patch.action
     said = binding.when if binding is not None else ""
     if binding is not None and binding.presses:

@@ -82,7 +82,7 @@ def move_along(pose: Floats, displacements: Floats) -> Floats:
 @kernel
 def straightened(turn: float) -> tuple[float, float]:
     """Return the angle and the factor by which a velocity is turned and stretched so that a body that turns by ``turn``, in rad, meanwhile
-    is displaced along the direction that was asked for.
+    is displaced along the commanded direction.
 
     Notes
     -----
@@ -96,7 +96,7 @@ def straightened(turn: float) -> tuple[float, float]:
 
 def straighten(turn_rad: Floats) -> tuple[Floats, Floats]:
     """Return the angle and the factor by which a velocity is turned and stretched so that a body that turns by
-    ``turn_rad``, B, meanwhile is displaced along the direction that was asked for.
+    ``turn_rad``, B, meanwhile is displaced along the commanded direction.
 
     Notes
     -----

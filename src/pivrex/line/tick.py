@@ -46,7 +46,7 @@ class LineSettings(Record):
     is_settings = True
 
     every: Number = field()
-    """In every how manieth tick what is asked for is computed; see `asks_now`."""
+    """In every how manieth tick the command is computed; see `asks_now`."""
     has_zeroing: Flag = field()
     has_tilt: Flag = field()
     has_heading: Flag = field()
@@ -180,13 +180,13 @@ class Tick(Record):
 
 @kernel
 def asks_now(s: LineSettings, t: Tick) -> bool:
-    """Return whether what is asked for is computed in this tick: always, but of a robot that balances at a lower rate than its loops."""
+    """Return whether the command is computed in this tick: always, but of a robot that balances at a lower rate than its loops."""
     return s.every == 1.0 or mod(t.clock.tick, s.every) == 0.0
 
 
 @kernel
 def hold(t: Tick, held: HeldColumns) -> None:
-    """Hold what was asked for."""
+    """Hold the command."""
     repeat(t.axes, held.axes)
     repeat(t.band, held.band)
     repeat(t.curve, held.curve)
@@ -207,7 +207,7 @@ def hold(t: Tick, held: HeldColumns) -> None:
 
 @kernel
 def recall(before: LineMemory, after: LineMemory, t: Tick) -> None:
-    """Let what was asked for go on, with all that its stages remember. A board has no need of this: there columns and memory stay as they
+    """Let the command go on, with all that its stages remember. A board has no need of this: there columns and memory stay as they
     are.
     """
     held = before.held
@@ -240,7 +240,7 @@ def recall(before: LineMemory, after: LineMemory, t: Tick) -> None:
 
 @kernel
 def ask(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
-    """From readings to what is asked for: a twist and requests to attachments."""
+    """From readings to the command: a twist and requests to attachments."""
     if s.has_zeroing:
         zeroing_step(s.zeroing, before.zeroing, after.zeroing, t.sensed, t.zeroing)
     if s.has_tilt:
@@ -279,7 +279,7 @@ def read_controls(s: LineSettings, w: LineScratch, before: LineMemory, after: Li
 
 @kernel
 def move_centre(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemory, t: Tick) -> None:
-    """From the twist that is asked for to that of the robot's centre: frame, help, a plan that is followed, the gyro's correction."""
+    """From the commanded twist to that of the robot's centre: frame, help, a plan that is followed, the gyro's correction."""
     twist = t.law.twist
     if s.has_frame:
         frame_step(s.frame, w.frame, before.frame, after.frame, t.heading, t.bindings, t.law, t.routine, t.frame)

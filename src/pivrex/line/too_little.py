@@ -38,7 +38,7 @@ class TooLittle:
 
     @property
     def said(self) -> str:
-        """Say it."""
+        """Return the sentence."""
         level = f" at level {self.level_name}" if self.level_name else ""
         return (
             f"{self.function}{level}: a full stick gives {self.motor} {self.drive * 100:.3g} % drive, and less than "

@@ -1,4 +1,4 @@
-"""One Tick as it is told: its numbers by name, and which function matters most for a wheel."""
+"""One Tick for the why of a wheel: its numbers by name, and which function matters most for a wheel."""
 
 from __future__ import annotations
 
@@ -94,7 +94,7 @@ class WheelTick:
         return f"{self.main} {'trigger' if is_one_sided(channel) else 'stick'}"
 
     def of_function(self, stage: str) -> tuple[float, str]:
-        """Return the main function's value at a stage; a turn is told as left or right, without a sign."""
+        """Return the main function's value at a stage; a turn is written as left or right, without a sign."""
         value = self(stage, self.main)
         if self.main != "turn":
             return value, ""

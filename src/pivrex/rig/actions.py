@@ -224,7 +224,7 @@ def _of_attachment(name: str, rest: str, text: str) -> Action:
 
 
 def _place(amount: str, text: str) -> tuple[float, tuple[float, float, float], str]:
-    """Read where an attachment goes: an angle, or the length of a lift; gives it, no twist, and which of them."""
+    """Read where an attachment goes: an angle, or the length of a lift; returns it, no twist, and which of them."""
     for unit in ("angle", "length"):
         try:
             return parse(amount, unit), (0.0, 0.0, 0.0), unit

@@ -46,7 +46,7 @@ def stick_of(channel: str) -> str:
 
 
 def describe_channel(channel: str) -> str:
-    """Say in words where on the gamepad a channel is."""
+    """Return in words where on the gamepad a channel is."""
     words = {
         "left_x": "left stick, left-right",
         "left_y": "left stick, away-near",

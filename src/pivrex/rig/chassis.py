@@ -226,7 +226,7 @@ class Chassis(Table):
         return "omni" if kinds == {"omni", "mecanum"} else "mixed"
 
     def describe_wheel(self, wheel: Wheel) -> str:
-        """Say in a few words what a wheel is."""
+        """Return in a few words what a wheel is."""
         if wheel.steered:
             return "steered"
         turned = f", drives {degrees(wheel.drive_rad):+.0f} deg" if abs(wheel.drive_rad) > 1e-9 else ""

@@ -292,7 +292,7 @@ def on_bench(law: dict[str, Any], motors: Iterable[str]) -> dict[str, Any]:
 
 
 class Limits(Table):
-    """What happens when wheels are asked for more than they can."""
+    """What happens when wheels would need more than they can."""
 
     fit: Literal["scale", "clip"] = Field(
         default="scale",
@@ -321,7 +321,7 @@ class Level(Table):
 
 
 class SpeedLevels(Table):
-    """Speed levels, slowest first, and the buttons that walk through them. Where moving and turning are asked for apart
+    """Speed levels, slowest first, and the buttons that walk through them. Where moving and turning are commanded apart
     (arcade, triggers, planar, a button's "turn left 40 %"), each share counts for its part. With tank both sides get one
     share, so that a resting side rests and the path stays as curved as the sticks say: the share for moving while both
     sides go the same way, the one for turning while they go opposite ways alike, evenly in between. A pivot gets the

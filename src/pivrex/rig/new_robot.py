@@ -59,7 +59,7 @@ OUTPUTS = {
     "percent": "a number from -100 to 100",
     "speed": "m/s, for a driver that controls speed itself",
 }
-"""What a motor driver wants to be told."""
+"""What a motor driver expects."""
 
 SOURCES = {
     "stick on a serial line": "two numbers of 10 bits a line, 0 to 1023, from a board with a bare stick",
@@ -88,7 +88,7 @@ ATTACHMENTS = {"arm": "arm", "arm to angles": "boom", "lift": "lift", "servo": "
 """Which of these are attachments, and what they are called where no one says otherwise."""
 
 SIZES = ("body length", "body width", "wheel diameter", "track")
-"""What is asked of a robot's size, in the order in which it is typed."""
+"""The questions about a robot's size, in the order in which it is typed."""
 
 LINES = ("stick on a serial line", "letters on a serial line")
 """Sources that need a serial port."""

@@ -103,7 +103,7 @@ def _mm(value: float) -> str:
 
 
 def _measure(w: NewRobot) -> str:
-    """Say that a size is still to be measured, where no one has said it."""
+    """Return a comment for a size that is still to be measured."""
     return "" if w.sizes else " (measure)"
 
 

@@ -16,7 +16,7 @@ _Share = Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="0.1 
 
 
 class Odometry(Table):
-    """Where the robot believes to be: the ways of its wheels and its turns, put end to end. The rest says how sure it is of that,
+    """The robot's estimated pose: the ways of its wheels and its turns, put end to end. The rest says how sure it is of that,
     one sigma each.
     """
 

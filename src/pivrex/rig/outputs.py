@@ -1,4 +1,4 @@
-"""What a motor driver wants to be told: one table for each way."""
+"""What a motor driver expects: one table for each way."""
 
 from __future__ import annotations
 

@@ -27,7 +27,7 @@ _NEEDS_ROBOT = ("motion", "frame", "heading", "point", "hold", "holding", "zero 
 
 
 def patch_mistakes(rig: RigTables) -> list[tuple[str, str]]:
-    """Say what is wrong with sources, bindings, letters and attachments, each by itself right already."""
+    """Return what is wrong with sources, bindings, letters and attachments, each by itself right already."""
     found: list[tuple[str, str]] = []
     found += [
         (f"sources.{n}", "is a name that Pivrex uses itself; call it something else")
@@ -100,7 +100,7 @@ def _one_patch(rig: RigTables, patch: Patch) -> list[tuple[str, str]]:
 
 
 def unfit(rig: RigTables, action: Action) -> list[str]:
-    """Say why an action is none for this rig; empty if it is."""
+    """Return why an action is none for this rig; empty if it is."""
     return [*_of_attachment(rig, action), *_of_robot(rig, action)]
 
 

@@ -34,7 +34,7 @@ class Quantity:
         return core_schema.no_info_plain_validator_function(self._read)
 
     def sentence(self) -> str:
-        """Say what is allowed, in the unit of the kind's example; empty when everything is."""
+        """Return what is allowed, in the unit of the kind's example; empty when everything is."""
         bounds = (("more than", self.above), ("at least", self.at_least), ("at most", self.at_most))
         return " and ".join(f"{word} {self.written(bound)}" for word, bound in bounds if bound is not None)
 

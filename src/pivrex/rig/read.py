@@ -84,7 +84,7 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
 
 
 def _checked(data: dict[str, Any], model: type[T]) -> tuple[T | None, dict[Loc, str]]:
-    """Check what a file says; gives what it is, as far as its mistakes let it be, and all mistakes with where they stand.
+    """Check what a file says; returns what it is, as far as its mistakes let it be, and all mistakes with where they stand.
 
     A wrong key hides the checks between keys. It is taken out, or an example put in its place, so that they speak too; what
     they then say about a table with an example in it is not believed.

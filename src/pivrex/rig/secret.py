@@ -46,7 +46,7 @@ def read_key(path: Path) -> bytes:
 
 
 def key_mistake(problem: str, name: str) -> str:
-    """Say that a rig's key cannot be had, and what would help."""
+    """Return why a key of a rig cannot be read, and what to do."""
     return f'is "{name}", but that file {problem}; copy it from whoever has it, or make a new one with pivrex key'
 
 

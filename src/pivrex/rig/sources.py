@@ -70,7 +70,7 @@ class _Source(Table):
         raise NotImplementedError
 
     def problems(self) -> list[tuple[str, str]]:
-        """Say what is wrong between its keys, as `Table.mistakes` does; the rig asks, so that all is said at once."""
+        """Return what is wrong between its keys, as `Table.mistakes` does; the rig asks, so that all is said at once."""
         there = self.channels()
         return [
             (f"{key}.{name}", f"is no channel of this source, which has {', '.join(there)}")

@@ -157,7 +157,7 @@ class Steering(Table):
 
 
 def button_mistakes(buttons: dict[str, str]) -> list[tuple[str, str]]:
-    """Say which of these keys do not name a button."""
+    """Return which of these keys do not name a button."""
     return [
         (key, f'is "{button}", which is no button; buttons are button_0 to button_16, left_trigger and right_trigger')
         for key, button in buttons.items()

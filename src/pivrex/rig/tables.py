@@ -251,12 +251,12 @@ class RigTables(Table):
 
     @property
     def asks_every(self) -> int:
-        """In every how manieth tick what is asked for is computed: 1 but for a robot that balances, whose loops run at `rate`."""
+        """In every how manieth tick the command is computed: 1 but for a robot that balances, whose loops run at `rate`."""
         return round(self.rate_hz / self.balance.asking_rate_hz) if self.balance is not None else 1
 
     @property
     def ask_dt_s(self) -> float:
-        """The time between two ticks in which what is asked for is computed."""
+        """The time between two ticks in which the command is computed."""
         return self.dt_s * self.asks_every
 
     def wheel_top_m_s(self, wheel_name: str) -> float:

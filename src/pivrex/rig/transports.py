@@ -121,7 +121,7 @@ def is_this_machine(host: str) -> bool:
 
 
 def transport_title(wire: SerialTransport | UdpTransport | TcpTransport) -> str:
-    """Say where a wire leads, for the screen."""
+    """Return where a wire leads, for the screen."""
     match wire:
         case SerialTransport():
             return f"serial {wire.port or f'usb {wire.usb}'}"

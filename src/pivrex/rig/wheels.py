@@ -59,7 +59,7 @@ def of_kind(rig: Rig, index: int, kind: Kind) -> Edit:
 
 
 def added(rig: Rig, index: int) -> tuple[str, Edit]:
-    """Add a wheel like another one, on the other side of the centre, with a motor of its own; gives its name too."""
+    """Add a wheel like another one, on the other side of the centre, with a motor of its own; returns its name too."""
     wheel = rig.chassis.wheels[index]
     names = {w.name for w in rig.chassis.wheels} | set(rig.motors)
     name = next(n for n in (f"wheel {i}" for i in range(1, 100)) if n not in names)
@@ -88,7 +88,7 @@ def added(rig: Rig, index: int) -> tuple[str, Edit]:
 
 
 def removed(rig: Rig, index: int) -> Edit:
-    """Take a wheel away, with its motor if that turns no other."""
+    """Delete a wheel, with its motor if that turns no other."""
     name = rig.chassis.wheels[index].name
 
     def change(document: TOMLDocument) -> None:

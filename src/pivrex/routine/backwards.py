@@ -37,7 +37,7 @@ def backwards(program: Program, rig: Rig, play: Play) -> str:
 
     Notes
     -----
-    Ways are as long as the robot believes that they were; decisions, repeats and own moves are dissolved into what was done.
+    Ways are as long as the robot measured them; decisions, repeats and own moves are dissolved into what was done.
     Attachments stay as they are, and nothing waits.
     """
     x, y, heading = (float(v) for v in play.estimated[-1])

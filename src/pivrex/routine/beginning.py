@@ -32,7 +32,7 @@ MARK_TICKS = 3
 def begin_step(  # noqa: C901, PLR0911 - a case for each step
     step: Instruction, n: int, world: World, seen: Seen, code: str, dt_s: float
 ) -> tuple[Blocked | None, str]:
-    """Begin a step in tick ``n``; gives what it waits for, None for what is done at once, and its lane.
+    """Begin a step in tick ``n``; returns what it waits for, None for what is done at once, and its lane.
 
     Raises `FaultError`.
     """

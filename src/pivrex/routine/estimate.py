@@ -1,4 +1,4 @@
-"""Where a robot believes to be, and what it felt since the tick before: from the Tick's odometry."""
+"""The robot's estimated pose, and what it measured since the tick before: from the Tick's odometry."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ __all__ = ["known_by", "measure_tick", "moved_to"]
 
 @kernel
 def measure_tick(t: Tick, has_gyro: bool, has_frame: bool, pose: Numbers, measured: Measured) -> None:
-    """Write what a robot measured in a tick, and where it believes to be now."""
+    """Write what a robot measured in a tick, and its estimated pose now."""
     o = t.odometry
     for i in range(3):
         pose[i] = o.pose[i]

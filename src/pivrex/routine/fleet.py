@@ -33,7 +33,7 @@ class Fleet:
         Of all of them, (N,).
     robots : state of N simulated robots
     pose : (3,) or (N, 3) float64
-        Where each believes to begin.
+        Where each begins by its estimate.
     rests : float
         So many ticks each makes after its end.
 
@@ -94,7 +94,7 @@ class Fleet:
         return self._kept.reshape(len(self._kept), -1, self.means.row_length)
 
     def kept(self, i: int) -> tuple[Floats, Floats]:
-        """Return the Ticks of one robot that are kept, (M, K), and where it believed to be before each, (M, 3)."""
+        """Return the Ticks of one robot that are kept, (M, K), and its estimated pose before each, (M, 3)."""
         table, columns = self.table[i, : int(self.state.kept[i])], self.line.form.size
         return table[:, :columns].copy(), table[:, columns:].copy()
 

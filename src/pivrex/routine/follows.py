@@ -62,7 +62,7 @@ class PlanState(Record):
     k, t : of the plan's clock, in ticks and s
     time : how long it takes, in s
     most : the way at which it is over, in m
-    mode : see `pivrex.line.following.ASKED`
+    mode : see `pivrex.line.following.COMMANDED`
     forward_counts, back_counts : whether the planned motion counts, and whether the corrections do
     waits, lost, away : whether the plan waits, whether its robot is lost, and how far from it, in m
     """

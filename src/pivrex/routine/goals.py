@@ -30,14 +30,14 @@ GOALS = (
     ("ATTACHMENT there", "the attachment arrives just before the line has ended", "boom there"),
     ("fastest", "the line goes as fast as it can without sliding", "fastest"),
 )
-"""What may be asked for, what it means, an example."""
+"""What may be requested for, what it means, an example."""
 
 AT_LAST = "at last"
 
 _QUANTITY = re.compile(r"\s*(-?)\s*(\d+(?:\.\d+)?|\.\d+)\s*(\S+)\s*")
 
 TOLERANCES = {"at": 0.03, "facing": radians(2), "turned": radians(2), "driven": 0.02, "there": 0.0, "fastest": 0.0}
-"""So near, in m or rad, a drive fulfils it."""
+"""Tolerance in m or rad: a drive within it fulfils it."""
 
 LATE_S = 0.05
 """An attachment should be there so long before the line ends."""
@@ -71,14 +71,14 @@ class Goal:
 
     @property
     def said(self) -> str:
-        """Say it as it is read."""
+        """Return the text as it is read."""
         kind = LENGTH if self.kind in ("at", "driven") else ANGLE
         text = f"{self.kind} " + ", ".join(written(v, kind) for v in self.values)
         text = f"{self.name} there" if self.kind == "there" else text.strip()
         return f"{AT_LAST} {text}" if self.last else text
 
     def off(self, distance: float) -> str:
-        """Say how far off something is."""
+        """Return how far off something is."""
         if self.kind in ("facing", "turned"):
             return f"{np.degrees(distance):.2g} deg"
         if self.kind == "there":

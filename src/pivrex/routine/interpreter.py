@@ -101,7 +101,7 @@ class Interpreter:
                 thread = self.threads.get(key)
                 if thread is None or thread.ended or self.ended:
                     continue
-                # what was begun in this tick has not been felt yet; only what waits for others may go on again
+                # what was begun in this tick is not measured yet; only what waits for others may go on again
                 if not first and thread.blocked is not None and thread.blocked.kind != "join":
                     continue
                 try:
@@ -242,7 +242,7 @@ class Interpreter:
         )
 
     def _go(self, program: Program, thread: Thread, n: int, world: World, most: int) -> int:
-        """Do instructions until one takes time; gives how many were done."""
+        """Do instructions until one takes time; returns how many were done."""
         for used in range(1, most + 1):
             frame = thread.frames[-1]
             code = program.codes[frame.code]

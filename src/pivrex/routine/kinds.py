@@ -78,7 +78,7 @@ def divided(a: Kind, b: Kind) -> Kind:
 
 
 def named(kind: Kind) -> str:
-    """Say what a kind is: "a length"."""
+    """Return what a kind is: "a length"."""
     if kind in _NAMES:
         return _NAMES[kind]
     return f"something in {unit_of(kind)}"

@@ -34,7 +34,7 @@ class Means:
     keeps : int
         So many Ticks of each robot are kept at most before it waits; 0 for none.
     picks : sequence of int
-        The columns of them that are kept; all, and where it believed to be, if there are none.
+        The columns of them that are kept; all, and its estimated pose, if there are none.
 
     Attributes
     ----------

@@ -34,7 +34,7 @@ class Memory:
         Sensors that are switched off.
     habits : Habits
     estimated : (3,) of float
-        Where it believes to be, x and y in m, heading in rad.
+        Its estimated pose, x and y in m, heading in rad.
     angles : dict of str to float
         Where its attachments with an encoder are, as they are called.
     """

@@ -126,7 +126,7 @@ def made_move(text: str, first: int, last: int, typed: str) -> MadeMove:
 
 
 def differs(before: Program, after: Program, rig: Rig, field: Field | None, limit_s: float) -> str:
-    """Say where two routines make other Ticks, line numbers apart, in drives that differ; empty if they never do."""
+    """Return where two routines make other Ticks, line numbers apart, in drives that differ; empty if they never do."""
     for seed in SEEDS:
         plays = [Player(rig, field, seed).play(program, limit_s) for program in (before, after)]
         one, other = plays

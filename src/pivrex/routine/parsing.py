@@ -355,7 +355,7 @@ def _said(text: str, column: int, word: str, expected: set[str], strange: bool) 
 
 
 def _wanted(expected: set[str]) -> str:
-    """Say what may stand here, in at most four words or phrases."""
+    """Return what may stand here, in at most four words or phrases."""
     found = []
     for name in sorted(expected - _SELDOM - (set() if len(expected) < 3 else {"$END"})):
         said = _MEANT.get(name, f'"{name.lower()}"')

@@ -28,7 +28,7 @@ SPINNING = ("turn", "turn to", "toward", "pivot", "bend")
 
 @dataclass
 class Standing:
-    """Where one robot believes to be when a step begins, the direction that it holds, and what counts for it now.
+    """The robot's estimated pose when a step begins, the direction that it holds, and what counts for it now.
 
     Attributes
     ----------

@@ -57,7 +57,7 @@ class Play:
     poses : (N + 1, 3) float64
         Where the robot was before each Tick, and at last.
     estimated : (N, 3) float64
-        Where it believed to be before each Tick.
+        Its estimated pose before each Tick.
     names : dict of str to float
         What the routine keeps at its end.
     messages : tuple of Told
@@ -118,7 +118,7 @@ class Player:
         given_up: Callable[[], bool] = lambda: False,
         enough: Callable[[list[StepRecord], int], bool] | None = None,
     ) -> Play | None:
-        """Play it for at most so long. None if ``given_up`` said so. ``enough`` is told the steps and the tick, and may say that no
+        """Play it for at most so long. None if ``given_up`` said so. ``enough`` gets the steps and the tick, and may say that no
         more need be played: it is out of time then.
         """
         mark = self._begin(program)

@@ -1,4 +1,4 @@
-"""The speed profile of a motion in a tick, as kernels: what was felt of it, whether it has come, and what is asked for."""
+"""The speed profile of a motion in a tick, as kernels: what was measured of it, whether it has come, and the command."""
 
 from __future__ import annotations
 
@@ -51,12 +51,12 @@ DUST = 1e-9
 
 CATCHES_RAD_S = 0.05
 BLIND_TICKS = 2
-"""How many ticks after its beginning nothing has been felt of a motion yet."""
+"""How many ticks after its beginning nothing of a motion is measured yet."""
 
 
 class Measured(Record):
-    """What robots measured since the last tick: the displacement in their own directions and the field's, in m and rad, where they
-    believe to be, the gyro's heading, how far the believed one is from it, and the one from the frame's forward.
+    """What robots measured since the last tick: the displacement in their own directions and the field's, in m and rad, their
+    estimated poses, the gyro's heading, how far the estimated heading is from it, and the one from the frame's forward.
     """
 
     forward: Number = of_size(unit="m")
@@ -292,7 +292,7 @@ def rests(s: ProfileSettings, v: ProfileState, measured: Measured, gyro: bool) -
 
 @kernel
 def command_motion(s: ProfileSettings, measured: Measured, v: ProfileState, out: Command) -> None:
-    """Write what is asked for in this tick."""
+    """Write the command in this tick."""
     if v.active:
         v.t += s.dt
     moves, pulled = v.active and not v.raw and not v.planned, not v.spins or not v.held

@@ -101,7 +101,7 @@ def rehearse(
     seeds : (N,) uint64
     limit_s : float
     goes_on : callable
-        Is told how many ticks are done and how many there are; None is given once it says no.
+        Gets how many ticks are done, and of how many; if it returns False, the result is None.
     """
     parts = [seeds[k : k + AT_ONCE] for k in range(0, len(seeds), AT_ONCE)]
     made = []

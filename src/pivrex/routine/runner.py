@@ -1,4 +1,4 @@
-"""A routine on a line, for one robot: what the interpreter makes of it, and what the kernels are told."""
+"""A routine on a line, for one robot: what the interpreter makes of it, and what the kernels get."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ class Runner(Knowing):
     program : Program
     line : Line
     start : (3,) float64
-        Where it believes to begin: x and y in m, heading in rad.
+        Where it begins by its estimate: x and y in m, heading in rad.
     field : Field, optional
     means : Means, optional
         What it has alike with others of its line.
@@ -75,7 +75,7 @@ class Runner(Knowing):
         self._watch.set(wakes=-inf)
         self._followed: Plan | None = None
         self._learns: list[Callable[[LineMemory], LineMemory | None]] = []
-        """What the line is to be told in this tick: where the robot is."""
+        """What the line needs in this tick: where the robot is."""
         self._zeroes, self._zero_asked = False, 0
         self._settles = 3 * line.rig.lag_s + 0.15
         """How long a motion takes to come to rest after its target has."""
@@ -88,7 +88,7 @@ class Runner(Knowing):
 
     @property
     def pose(self) -> Floats:
-        """Where it believes to be, (3,): x and y in m, heading in rad, unwrapped."""
+        """Its estimated pose, (3,): x and y in m, heading in rad, unwrapped."""
         return self._seen.pose
 
     def copied(self, state: RoutineState | None = None) -> Runner:
@@ -117,7 +117,7 @@ class Runner(Knowing):
     def resumed(
         cls, program: Program, line: Line, memory: Memory, simulated: bool, field: Field | None = None
     ) -> Runner:
-        """Begin where a memory is of, standing where it believes to be. What attachments were asked for is asked for again.
+        """Begin where a memory is of, at its estimated pose. Commands of attachments are repeated.
 
         ``simulated``: the attachments are where the memory says, whatever their encoders call it; so of a simulated robot.
         """
@@ -138,7 +138,7 @@ class Runner(Knowing):
     # --- a tick ---
 
     def tick(self, row: Floats | None) -> Entry:
-        """Return what is asked for in this tick, from the Tick before, (K,); None before the first, in which it stands."""
+        """Return the command in this tick, from the Tick before, (K,); None before the first, in which it stands."""
         if row is not None:
             self.feel(row)
             if self._asker.look(row) and not self.interpreter.ended:
@@ -162,7 +162,7 @@ class Runner(Knowing):
                 numbers[: len(steps)] = values
 
     def before(self, state: LineState) -> LineState:
-        """Return the line's state for this tick, once `tick` has said what is asked: with a gyro that is to be zeroed, and a robot that
+        """Return the line's state for this tick, once `tick` has the command: with a gyro that is to be zeroed, and a robot that
         said where it is.
         """
         return state._replace(memory=self.taught(state.memory)) if self._learns or self._zeroes else state
@@ -205,7 +205,7 @@ class Runner(Knowing):
 
     def here(self, x: float, y: float, facing: float | None) -> None:
         was = self._seen.pose.copy()
-        # as near as may be to what was believed, so that no turn is counted twice
+        # as near as may be to the estimate, so that no turn is counted twice
         heading = was[2] if facing is None else was[2] + wrapped(facing - self.reading("heading"))
         now = self._seen.pose[...] = x, y, heading
         self._measured.set(x=x, y=y, offset=heading - self._measured.get("heading"))

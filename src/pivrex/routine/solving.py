@@ -1,4 +1,4 @@
-"""A number in a routine, found on the simulated robot: so that what is asked for comes true, and how sure that is."""
+"""A number in a routine, found on the simulated robot: that makes a condition true, and its standard deviation."""
 
 from __future__ import annotations
 
@@ -78,7 +78,7 @@ class Solved:
 
     @property
     def said(self) -> str:
-        """Say it in a sentence."""
+        """Return a sentence about it."""
         if self.goal.kind == "fastest":
             said = f"{self.written}: as fast as it goes without sliding"
         elif self.goal.kind == "there":
@@ -189,7 +189,7 @@ def solve(
         Gives the text of a file of own moves.
     limit_s : float
     tell : callable
-        Is told in words what is tried; None is given once it says no.
+        Gets a text of what is tried; if it returns False, the result is None.
 
     Raises
     ------

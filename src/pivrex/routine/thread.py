@@ -13,7 +13,7 @@ from pivrex.routine.program import Limit
 __all__ = ["UNKNOWN", "Blocked", "Frame", "RoutineMessage", "StepRecord", "Thread", "copied", "renumber"]
 
 UNKNOWN = "unknown"
-"""What a step is marked with that a mark should have told where the robot is."""
+"""What a step is marked with that a mark should have corrected the pose."""
 
 
 @dataclass

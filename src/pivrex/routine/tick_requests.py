@@ -1,4 +1,4 @@
-"""One robot of a session that is asked tick by tick what it wants: by a routine, or by a motion alone."""
+"""One robot of a session that is asked for its command in each tick: by a routine, or by a motion alone."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ class Asker:
         return self._state.get("woken") > 0
 
     def ask(self) -> Entry:
-        """Return what is asked for in this tick; in the first one it stands."""
+        """Return the command in this tick; in the first one it stands."""
         requested, scratch = np.zeros(self._line.form.size), self._means.scratch.scratch
         tick = Tick(self._line.form, requested)
         ASK((), self._means.settings, self._line.settings, scratch, self._means.plans.table, self._state, tick)

@@ -34,7 +34,7 @@ from pivrex.sim.ideal import IdealRobot, IdealScratch, IdealState
 __all__ = ["ASK", "BODY", "ESTIMATED", "FEEL", "IDEAL", "LOOK", "RoutineScratch", "RoutineSettings", "RoutineState"]
 
 ESTIMATED = 3
-"""How many numbers stand behind each Tick that is kept: where the robot believed to be before it."""
+"""How many numbers stand behind each Tick that is kept: the robot's estimated pose before it."""
 
 
 class RoutineSettings(Record):
@@ -47,7 +47,7 @@ class RoutineSettings(Record):
     columns : of a Tick
     stuck_within : how far one that is driven against its stop may come in a tick
     keeps : so many Ticks are kept at most; 0 for none
-    picks : the columns of them that are; all, and where it believed to be, if there are none
+    picks : the columns of them that are; all, and its estimated pose, if there are none
     raw : the readings of controls that no one touches
     replaced : what is measured otherwise than the simulated robot says it: nothing, NaN
     """

@@ -79,7 +79,7 @@ class Compared:
         return (self.a if a < b else self.b).name
 
     def sentences(self) -> list[str]:
-        """Say it."""
+        """Return the sentence."""
         a, b = self.a, self.b
         if isnan(self.at_s):
             said = ["they go the same way"]

@@ -71,9 +71,9 @@ class Witnessed(Record):
     Attributes
     ----------
     n, time : tick of the routine, and when that is, in s
-    pose : where the robot believes to be, in m and rad
+    pose : the robot's estimated pose, in m and rad
     rested : for how many ticks it has rested
-    column : what rangers, lamps and the battery say, where attachments with an encoder are, what all others are told, and how far
+    column : what rangers, lamps and the battery say, where attachments with an encoder are, the targets of all others, and how far
         zeroing is
     stuck : for how many ticks each attachment has come no farther
     """

@@ -47,7 +47,7 @@ class WheelDistances(Record):
 
 @kernel
 def rolls_out(s: ProfileSettings, speed: float, top: float) -> float:
-    """Return how far a wheel rolls on that is told to stand, in m.
+    """Return how far a wheel rolls on that is commanded to stand, in m.
 
     Notes
     -----
@@ -67,7 +67,7 @@ def wheel_share(s: ProfileSettings, w: WheelDistances, k: int) -> float:
 
     Notes
     -----
-    In each tick in which it is told the speed u it rolls u·dt farther; what it was told in the tick before has not been felt yet. The
+    In each tick in which it is told the speed u it rolls u·dt farther; the command of the tick before is not measured yet. The
     last tick gets what is left. (Own rule; of a first-order lag it is exact.)
     """
     if not w.far[k] < inf:

@@ -182,7 +182,7 @@ def _figures(one: Run, other: Run) -> list[tuple[Figure, float, float]]:
 
 
 def _apart(one: Run, other: Run, zero: tuple[int, int]) -> tuple[float, float]:
-    """Say how far apart their robots were at most, and when, by their tracks."""
+    """Return how far apart their robots were at most, and when, by their tracks."""
     tracks = []
     for run, row in zip((one, other), zero, strict=True):
         track: Floats = run.track
@@ -204,7 +204,7 @@ def _apart(one: Run, other: Run, zero: tuple[int, int]) -> tuple[float, float]:
 
 
 def sentence_of(found: Compared) -> str:
-    """Say where they part, and by what, in a sentence."""
+    """Return where they part, and by what, in a sentence."""
     p = found.parting
     if abs(found.runs[0].dt_s - found.runs[1].dt_s) > 1e-9:
         rates = " and ".join(f"{r.facts.rate_hz:g} Hz" for r in found.runs)

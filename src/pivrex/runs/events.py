@@ -77,7 +77,7 @@ class Watcher:
         self._line_of = layout.at("routine", "line") if layout.has("routine", "line") else None
 
     def add(self, rows: Floats, first: int) -> list[Event]:
-        """Take the next Ticks, (N, K), the first of which is row ``first`` of the run; gives what happened in them."""
+        """Take the next Ticks, (N, K), the first of which is row ``first`` of the run; returns what happened in them."""
         found = []
         t = rows[:, self._t]
         blocked = rows[:, self._at_blocked] == 1

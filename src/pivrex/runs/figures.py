@@ -14,7 +14,7 @@ __all__ = ["FIGURES", "Figure", "Figures"]
 
 LONGEST_LAG_S = 0.5
 MOVES_M_S = 0.01
-"""A wheel that is asked for less is said to rest."""
+"""A wheel with a smaller command counts as at rest."""
 
 LOSES_M_S = 1e-3
 """What the limits take from a wheel counts from here."""
@@ -53,7 +53,7 @@ FIGURES = (
     Figure("end_off_m", "pose error at the end", "m", 3, True),
     Figure("end_off_deg", "heading error at the end", "deg", 1, True),
 )
-"""All of them, a row each, in the order in which they are told. One that cannot be said of a run is left out of it."""
+"""All of them, a row each, in their order. One that cannot be said of a run is left out of it."""
 
 
 class Figures:
@@ -154,7 +154,7 @@ class Figures:
         self._means[name] = total + float(values.sum()), count + len(values)
 
     def _end(self, row: Floats) -> None:
-        """How far what the robot believes is from what is true at the newest Tick, and how far it is from a place that it should reach."""
+        """How far the estimated pose is from the true one at the newest Tick, and how far it is from a place that it should reach."""
         layout = self._line.layout
         true = row[layout.these("truth", ("x", "y", "heading"))]
         estimated = (
@@ -170,7 +170,7 @@ class Figures:
             self._ends["end_zone_m"] = float(np.hypot(*(self._zones - there[:2]).T).min())
 
     def _add_lags(self, rows: Floats) -> None:
-        """Add up, for each lag in ticks, how badly what wheels are given then fits what they do now (least squares)."""
+        """Add up, for each lag in ticks, how badly what wheels are commanded then fits what they do now (least squares)."""
         if len(self._measured) != len(self._commanded):
             return
         lags = len(self._misfit)

@@ -141,7 +141,7 @@ class Partings:
             return None
         found = self._found
         if not self._exact:
-            # what real robots sense is never the same: it counts once what they are told is
+            # what real robots sense is never the same: it counts once their commands are
             inside = {t: f for t, f in found.items() if f[1] not in GIVEN}
             found = inside or found
         title = min(found, key=lambda t: (found[t][0], self._order[t]))

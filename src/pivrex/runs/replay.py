@@ -50,7 +50,7 @@ class Replay:
         return (self.last - self.run.first) * self.run.dt_s
 
     def pass_time(self, seconds: float) -> range:
-        """Let time pass; gives the rows that are shown now and were not before. At its end it pauses."""
+        """Let time pass; returns the rows that are shown now and were not before. At its end it pauses."""
         if not self.playing:
             return range(0)
         self._due += seconds * self.speed / self.run.dt_s

@@ -118,7 +118,7 @@ class Run:
         return self._read(at)
 
     def alike(self, row: int, other: Run, others: int) -> int:
-        """Return how many Ticks from a row on are those of another run from one of its rows on, where that can be told without reading them:
+        """Return how many Ticks from a row on are those of another run from one of its rows on, where that is known without reading them:
         where the files that begin there hold the same bytes. 0 where it cannot.
         """
         mine, theirs = ({f.first: (f, n) for f, n in zip(r._files, r._files[1:], strict=False)} for r in (self, other))
@@ -220,7 +220,7 @@ class Run:
 
     @cached_property
     def status_rows(self) -> list[tuple[int, Mapping[str, Any]]]:
-        """What the screen was told in addition to the Ticks: from which row on, and what changed."""
+        """What the screen got in addition to the Ticks: from which row on, and what changed."""
         found = []
         for line in self._text("status.jsonl").split(b"\n"):
             try:

@@ -50,7 +50,7 @@ class Course:
 
     @property
     def said(self) -> str:
-        """Say what stands out; empty if nothing does."""
+        """Return what stands out; empty if nothing does."""
         if not self.stands_out:
             return ""
         f = self.figure
@@ -59,7 +59,7 @@ class Course:
 
 
 def kind_of(facts: Facts) -> str:
-    """Say what kind of drive a run is: by whom or which routine it was driven first. Only drives of one kind are held against each other."""
+    """Return what kind of drive a run is: by whom or which routine it was driven first. Only drives of one kind are held against each other."""
     return facts.drivers[0] if facts.drivers else ""
 
 

@@ -91,7 +91,7 @@ class Shelf:
         )
 
     def remove(self, folder: Path) -> None:
-        """Take a run away. Raises `SaveError`."""
+        """Delete a run. Raises `SaveError`."""
         try:
             shutil.rmtree(folder)
         except FileNotFoundError:

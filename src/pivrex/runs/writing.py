@@ -134,7 +134,7 @@ class RunWriter:
         self.rows += len(rows)
 
     def _with_words(self, event: Event) -> Event:
-        """Say what stands in the line of the routine that a step is."""
+        """Return what stands in the line of the routine that a step is."""
         number = event.text.removeprefix("line ")
         if event.kind != "step" or not number.isdecimal() or not 0 < int(number) <= len(self._routine):
             return event

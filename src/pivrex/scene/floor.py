@@ -111,7 +111,7 @@ def add_trail(scene: Scene, trail: Floats, ages: tuple[str, ...] = AGES, width: 
 
 
 class EstimatedPose(NamedTuple):
-    """Where a robot believes to be, x and y in m, heading in rad; and the covariance of its place, (2, 2) in m²."""
+    """The robot's estimated pose, x and y in m, heading in rad; and the covariance of its place, (2, 2) in m²."""
 
     pose: tuple[float, float, float]
     covariance: Floats
@@ -120,7 +120,7 @@ class EstimatedPose(NamedTuple):
 def add_estimate(
     scene: Scene, rig: Rig, estimated: EstimatedPose, pose: tuple[float, float, float], least_m: float
 ) -> None:
-    """Draw the believed robot dashed where it is not where the true one is, and how far off it may be.
+    """Draw the estimated pose dashed where it differs from the true one, and how far off it may be.
 
     A belief that is nearer to the truth than ``least_m`` would only hide the robot; so would an ellipse within it.
     """

@@ -18,7 +18,7 @@ Floats = NDArray[np.float64]
 
 
 class Tried(NamedTuple):
-    """Where a robot went, and believed to go, (N, 3) each; and where it went the time before."""
+    """Where a robot went, and went by its estimate, (N, 3) each; and where it went the time before."""
 
     truth: Floats
     estimated: Floats

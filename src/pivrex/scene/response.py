@@ -39,7 +39,7 @@ class CurveData:
     ends : tuple of str
         What the left and right end of the drawing are called.
     heights : tuple of str
-        What is asked for at its lower and upper edge.
+        The command at its lower and upper edge.
     mirrored : bool
         Whether + is drawn to the left and down: a turn, where left is +, so that a stick pushed right moves right.
     """

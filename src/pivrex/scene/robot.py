@@ -77,7 +77,7 @@ def _wheel_points(wheel: Wheel, angle: float, along: ArrayLike, across: ArrayLik
 
 
 def add_outline(scene: Scene, rig: Rig, pose: Sequence[float], named: str, dash: float = 0.0) -> None:
-    """Draw a robot's outline and its front, for where it was, believes to be or would be."""
+    """Draw a robot's outline and its front, for where it was, is by its estimate, or would be."""
     if not np.isfinite(pose).all():
         return
     length, width = rig.chassis.length_m / 2, rig.chassis.width_m / 2
@@ -175,7 +175,7 @@ def _add_attachments(scene: Scene, rig: Rig, pose: Sequence[float], attachments:
 
 @dataclass(frozen=True)
 class RobotMotion:
-    """What a robot is told and does.
+    """The commanded and the achieved motion.
 
     Attributes
     ----------
@@ -199,7 +199,7 @@ class RobotMotion:
 
 
 def add_motion(scene: Scene, rig: Rig, pose: Sequence[float], data: RobotMotion) -> None:
-    """Draw what each wheel and the body were told and do: arrows side by side, and the turn as an arc."""
+    """Draw what each wheel and the body are commanded and achieve: arrows side by side, and the turn as an arc."""
     reach = max(reach_of(rig.chassis))
     for k, wheel in enumerate(rig.chassis.wheels):
         hub = np.array([wheel.x_m, wheel.y_m])

@@ -21,7 +21,7 @@ __all__ = ["AtOnce", "Beside", "Builder", "Built", "Wired", "build"]
 
 
 class Built(NamedTuple):
-    """What a rig becomes: its line, its simulated robot and how that differs from it, what its robot is told to rest; ``serial`` marks
+    """What a rig becomes: its line, its simulated robot and how that differs from it, the commands with which its robot rests; ``serial`` marks
     its rows.
     """
 

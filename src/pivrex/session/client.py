@@ -99,11 +99,11 @@ class SessionClient:
         return self._ring.skipped
 
     def beat(self) -> None:
-        """Say that the screen handles keys; its event loop calls it many times a second."""
+        """Report that the screen handles keys; its event loop calls it many times a second."""
         self._ring.beat()
 
     def _live(self) -> None:
-        """Say that this process lives, whatever its event loop is busy with: a process that is stopped or killed says nothing."""
+        """Report that this process lives, whatever its event loop is busy with: a process that is stopped or killed says nothing."""
         while not self._over.wait(LIVES_EVERY_S):
             self._ring.live()
 

@@ -26,7 +26,7 @@ class Clock:
         self._due = time.perf_counter() + dt_s
 
     def wait(self) -> float:
-        """Sleep until the next tick is due; gives how late it is, in s."""
+        """Sleep until the next tick is due; returns how late it is, in s."""
         now = time.perf_counter()
         if now < self._due:
             time.sleep(self._due - now)

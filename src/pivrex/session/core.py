@@ -40,7 +40,7 @@ READING_SHARE = 0.15
 
 class Session:
     """Sources, a line and a robot, ticked from outside. What may move is said by `pivrex.session.moving` alone; while
-    nothing may, the robot is told to rest at every tick.
+    nothing may, the robot is commanded to rest at every tick.
 
     Attributes
     ----------
@@ -81,7 +81,7 @@ class Session:
 
     @property
     def status(self) -> Status:
-        """What the screen is told."""
+        """What the screen gets."""
         return self.board.status
 
     @property
@@ -201,7 +201,7 @@ class Session:
             self.inputs.rest_on_keys()
 
     def _begin_again(self, stands_at: Floats | None) -> None:
-        """Let the line begin at its first tick, as a match does, where the robot believes to stand; not at all for None."""
+        """Let the line begin at its first tick, as a match does, at the robot's estimated pose; not at all for None."""
         if stands_at is not None:
             self._correcting.end("ended, a match was made ready")
             self.moves.end("ended, a match was made ready")
@@ -222,7 +222,7 @@ class Session:
         return entry
 
     def _finite(self, row: Floats) -> Floats:
-        """Take what the robot is told out of a Tick; a number that is not finite stops it."""
+        """Take the robot's commands out of a Tick; a number that is not finite stops it."""
         if np.isfinite(row[self._line.layout.stage("outputs")]).all():
             return self._line.commands(row)
         self.stop("the line gave a number that is not finite")
@@ -260,7 +260,7 @@ class Session:
         return True
 
     def fail(self, problem: BaseException) -> None:
-        """Stop after an exception in a tick: the robot is told to rest by the shortest path."""
+        """Stop after an exception in a tick: the robot is commanded to rest by the shortest path."""
         self.rest()
         reason = f"something went wrong inside ({type(problem).__name__}: {problem}); the log has more"
         if reason != self._fault:  # one that comes back at every tick fills no log
@@ -271,11 +271,11 @@ class Session:
         self._state = begun(self._line, start_of(self._rounds.field))
 
     def rest(self) -> None:
-        """Tell the robot to rest; the first and the last thing that it is told."""
+        """Command the robot to rest: its first and its last command."""
         self.robots.rest()
 
     def close(self, now_s: float) -> None:
-        """Let go of everything; the robot is told to rest."""
+        """Let go of everything; the robot is commanded to rest."""
         self.rest()
         self._recordings.close(now_s)
         self._rounds.close()

@@ -40,7 +40,7 @@ class Guard:
         return bool(self.reason)
 
     def look(self, line: Line, readings: Mapping[str, float], driving: bool, now_s: float) -> Mapping[str, float]:
-        """Take a tick's readings of the source; gives those that count."""
+        """Take a tick's readings of the source; returns those that count."""
         lost = self.source.lost
         if lost:
             if not self.reason:

@@ -356,7 +356,7 @@ class SessionInputs:
         return list(found.values())
 
     def not_at_rest(self) -> str:
-        """Say what is not at rest in the newest readings, or lost; empty if the robot may begin to move."""
+        """Return what is not at rest in the newest readings, or lost; empty if the robot may begin to move."""
         if self.raw is None:
             return "no reading has come yet"
         if self.lost:

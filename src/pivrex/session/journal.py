@@ -46,7 +46,7 @@ def rebuilt(before: Status, changed: Mapping[str, Any]) -> Status:
 
 
 def happened(before: Status, after: Status) -> list[tuple[str, str]]:
-    """Say what happened between two statuses: kinds of events and their words."""
+    """Return what happened between two statuses: kinds of events and their words."""
     found = []
     if after.held != before.held:
         found.append(("stop", after.held) if after.held else ("safe", "the robot may move again"))

@@ -132,7 +132,7 @@ class Keeping:
         self.hear()
 
     def hear(self) -> None:
-        """Say what the thread has to say."""
+        """Report what the thread has to say."""
         writes = self._writes
         while writes is not None and writes.news:
             said, status_rows = writes.news.popleft()
@@ -167,7 +167,7 @@ class _Writes:
         """Ticks of the clock that pass before a disk that failed is tried again."""
         self._problem = ""
         self.news: deque[tuple[str, dict[str, object]]] = deque()
-        """What is to be said, and what is to be told with the status."""
+        """Sentences to say, and changes of the status."""
         self.lost = 0
         """Ticks that came while too many waited."""
         self._said_lost = False
@@ -383,7 +383,7 @@ class _Writes:
 
 
 def _marked_by(status: Status | None) -> str:
-    """Say what marks a run by itself now; empty for nothing."""
+    """Return what marks a run by itself now; empty for nothing."""
     if status is None:
         return ""
     if status.match.period in COUNTED:

@@ -37,7 +37,7 @@ class Match:
         self._dt_s = 1.0
         self._first = self._until_step = False
         self._steps = self._told = 0
-        """How many steps had begun when one was asked for, and how much it has told."""
+        """How many steps had begun when one was asked for, and how many messages it has sent."""
         self.midway: Midway | None = None
         """Before which line it begins; None for the whole routine."""
 
@@ -45,7 +45,7 @@ class Match:
 
     @property
     def status(self) -> MatchStatus:
-        """What the screen is told."""
+        """What the screen gets."""
         return self._board.status.match
 
     @property
@@ -120,7 +120,7 @@ class Match:
             self._runner, self._first = self._new_runner(self._program, line, field), True
             self._left = max(1, self._left - self._runner.n)
             seconds = self._left * line.dt_s
-            self._told = len(self._runner.interpreter.messages)  # what was told before its line was told then
+            self._told = len(self._runner.interpreter.messages)  # messages before its line were sent then
             self._say(from_s=self._runner.n * line.dt_s)
         waits = LET_GO if period is Period.DRIVEN else ""
         self._say(period=period, left_s=seconds, at_t=t, paused=False, only=only, ended="", why="", waits=waits)
@@ -155,7 +155,7 @@ class Match:
             self._say(paused=False, left_s=self._left * dt_s, at_t=t)
 
     def _speak(self, period: Period, left: int = 0) -> None:
-        """Say what the workspace wants said at a period: at its beginning, or when so many ticks of it are left."""
+        """Report what the workspace wants said at a period: at its beginning, or when so many ticks of it are left."""
         if not left:
             self._say(says="")
         for saying in self._periods.says:
@@ -203,7 +203,7 @@ class Match:
         return entry
 
     def count(self) -> Period | None:
-        """Let a tick of the clock pass; gives the period that begins now, None if none does."""
+        """Let a tick of the clock pass; returns the period that begins now, None if none does."""
         status = self.status
         if status.period not in COUNTED or status.paused:
             return None

@@ -143,11 +143,11 @@ class Moving:
 
     @property
     def robot_drives(self) -> bool:
-        """Whether a robot on a link is told to drive."""
+        """Whether a robot on a link is commanded to drive."""
         return self.live and (self.line_drives or self.probing)
 
     def refusal(self, event: Event) -> str:
-        """Say why an event changes nothing now; empty if it counts."""
+        """Return why an event changes nothing now; empty if it counts."""
         effect = EFFECTS[self.state][event]
         return effect.why if isinstance(effect, Refused) else ""
 

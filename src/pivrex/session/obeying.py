@@ -43,7 +43,7 @@ def obey(session: Any, row: Floats, now_s: float) -> None:
 
 
 def watch_balance(session: Any, row: Floats) -> None:
-    """Say what became of a robot that balances; one whose drive is off is stopped as well, until a person goes on."""
+    """Report what became of a robot that balances; one whose drive is off is stopped as well, until a person goes on."""
     layout = session.line.layout
     state = float(row[layout.at("balance", "state")]) if layout.has("balance", "state") else STANDS
     before, session.stood = session.stood, state

@@ -112,7 +112,7 @@ def go_live(session: Any, watched: WatchedBoard, now_s: float) -> None:
 
 
 def _be_its_stick(session: Any, watched: WatchedBoard, now_s: float) -> None:
-    """Tell the board what the source that drives here reads; where that is lost, or the board not heard, it is told nothing more."""
+    """Tell the board what the source that drives here reads; where that is lost, or the board is not heard, it gets nothing more."""
     inputs = session.inputs
     inputs.listen(now_s)
     problem = inputs.lost or watched.problem(now_s)

@@ -1,4 +1,4 @@
-"""The periods of a match, and what the screen is told of them."""
+"""The periods of a match, and what the screen gets of them."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ COUNTED = (Period.ALONE, Period.BETWEEN, Period.DRIVEN)
 
 @dataclass(frozen=True)
 class MatchStatus:
-    """What the screen is told of the match.
+    """What the screen gets of the match.
 
     Attributes
     ----------

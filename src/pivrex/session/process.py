@@ -92,7 +92,7 @@ class _Loop:
     def __init__(self, wire: Connection, ring: Ring, setup: SetUp) -> None:
         self._wire, self._ring = wire, ring
         self._session = Session(setup, Beside())
-        self._session.rest()  # before anything else is computed, the robot has been told to rest
+        self._session.rest()  # before anything else is computed, the robot has been commanded to rest
         board = self._session.board
         self._keeping = Keeping(setup, self._session, board.note, board.set)
         self._pads: Pads | None = None

@@ -67,7 +67,7 @@ class ReplayClient:
         return self.live.alive
 
     def beat(self) -> None:
-        """Say that the screen is alive; the session behind it must know."""
+        """Report that the screen is alive; the session behind it must know."""
         self.live.beat()
 
     def send(self, request: Request) -> None:

@@ -1,4 +1,4 @@
-"""What the view Driver is told many times a second: every source with its readings, its travel and its health."""
+"""What the view Driver gets many times a second: every source with its readings, its travel and its health."""
 
 from __future__ import annotations
 
@@ -111,7 +111,7 @@ class Watch:
         }
 
     def report(self, source: Source, rig: Rig, guard: Guard | None, now_s: float) -> SourceReport:
-        """Say how the source is."""
+        """Return how the source is."""
         tally = source.tally if isinstance(source, RemoteSource) else None
         spec = rig.sources.get(self.name)
         return SourceReport(
@@ -132,7 +132,7 @@ class Watch:
 
 
 def link_report(link: RobotLink, now_s: float) -> SourceReport:
-    """Say how the link to a robot is, with what it was sent last."""
+    """Return how the link to a robot is, with what it was sent last."""
     said = tuple(link.tally.said) + ((link.sent,) if link.sent is not None else ())
     if link.fault:
         said += (Said(now_s, link.fault, "fault", "the robot says so"),)

@@ -24,7 +24,7 @@ TOO_LATE = (
 IN_HAND = "a robot that balances falls while its motors are tried one by one: lift it first"
 
 ALONE_S = 0.1
-"""For so long after it was told to drive a robot may still say that it rests: the answer is on its way."""
+"""For so long after the command to drive a robot may still say that it rests: the answer is on its way."""
 
 
 class Robots:
@@ -88,13 +88,13 @@ class Robots:
         return ""
 
     def command(self, commands: Floats, drives: bool) -> None:
-        """Tell the robot what to do in the coming tick; one on a link drives only if ``drives``."""
+        """Command the robot for the coming tick; one on a link drives only if ``drives``."""
         if self.link is not None:
             self.link.drives = drives
         self.commanded.command(commands, self._line.dt_s)
 
     def rest(self) -> None:
-        """Tell the robot to rest; the first and the last thing that it is told."""
+        """Command the robot to rest: its first and its last command."""
         self.command(self.neutral, False)
 
     # --- which one ---
@@ -162,16 +162,16 @@ class Robots:
         return float((status.moving.line_drives, heard, bool(status.recording))[SHOWN.index(what)])
 
     def not_heard(self) -> str:
-        """Say why the robot cannot go live; empty if it can."""
+        """Return why the robot cannot go live; empty if it can."""
         linked = self._board.status.linked
         return linked if self.link is not None and linked != "heard" else ""
 
     def too_late(self) -> str:
-        """Say why this robot is not driven over its link at all; empty if it may be."""
+        """Return why this robot is not driven over its link at all; empty if it may be."""
         return TOO_LATE if self.link is not None and self._line.rig.balance is not None else ""
 
     def not_in_hand(self) -> str:
-        """Say why its motors must not be tried one by one now; empty if they may be."""
+        """Return why its motors must not be tried one by one now; empty if they may be."""
         balances = self.link is None and self._line.rig.balance is not None
         return IN_HAND if balances and not self._board.status.lifted else ""
 
@@ -215,6 +215,6 @@ class Robots:
             self.simulator.push(forward_Ns, left_Ns, turn_Nms)
 
     def close(self) -> None:
-        """Hang up; the robot has been told to rest."""
+        """Close the link; the robot has been commanded to rest."""
         if self.link is not None:
             self.link.close()

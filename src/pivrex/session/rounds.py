@@ -84,7 +84,7 @@ class Rounds:
         return float(x), float(y), float(heading)
 
     def start(self, period: Period, line: Line, only: bool, t: float, seconds: float = 0.0) -> Floats | None:
-        """Start a period, of its own length or of so many seconds; gives what `ready` gives."""
+        """Start a period, of its own length or of so many seconds; returns what `ready` gives."""
         match, status = self.match, self._board.status
         real = self._robots.link is not None
         if period is Period.ALONE and match.program is None:

@@ -47,7 +47,7 @@ class ScreenWatch:
         self._paused_at_s: float | None = None
 
     def look(self, now_s: float, process: int, hands: int, live: bool, by_hand: bool, only_simulated: bool) -> Verdict:
-        """Say what the heartbeats mean.
+        """Return what the heartbeats mean.
 
         Parameters
         ----------

@@ -79,7 +79,7 @@ class Ring:
         self._head[2] = count
 
     def beat(self) -> None:
-        """Say that the screen handles keys."""
+        """Report that the screen handles keys."""
         self._head[1] += 1
 
     @property
@@ -88,7 +88,7 @@ class Ring:
         return int(self._head[1])
 
     def live(self) -> None:
-        """Say that the screen's process lives."""
+        """Report that the screen's process lives."""
         self._head[4] += 1
 
     @property

@@ -36,7 +36,7 @@ __all__ = ["drive_body", "drive_ideal", "drive_through", "driven_by"]
 
 @kernel
 def take_over(replaced: Numbers, values: Numbers, many: int) -> None:
-    """Let what is given count; NaN where nothing is."""
+    """Let given readings replace others; NaN where there is none."""
     for k in range(many):
         if not is_nan(replaced[k]):
             values[k] = replaced[k]
@@ -44,7 +44,7 @@ def take_over(replaced: Numbers, values: Numbers, many: int) -> None:
 
 @kernel
 def take_replaced(replaced: SensedRow, sensed: SensedRow) -> None:
-    """Let what is given count instead of what was sensed."""
+    """Let given readings replace the measured ones."""
     take_over(replaced.travel, sensed.travel, len(replaced.travel))
     take_over(replaced.speed, sensed.speed, len(replaced.speed))
     take_over(replaced.turned, sensed.turned, len(replaced.turned))

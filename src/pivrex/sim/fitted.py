@@ -328,7 +328,7 @@ class Fitted:
         return np.zeros(state.speed.shape, bool)
 
     def seen(self, state: Any) -> str:
-        """Say what moves of one robot to the eye, whatever the sensors say; empty if nothing does."""
+        """Return what moves of one robot to the eye, whatever the sensors say; empty if nothing does."""
         speeds = np.where(self._dragged(state), 0.0, state.speed)
         words = [
             f"{w.name} rolls {'forward' if v > 0 else 'backward'}"

@@ -58,7 +58,7 @@ class IdealSettings(Record):
 
     is_settings = True
 
-    forward: Numbers = field(2, 3, "ways")
+    forward: Numbers = field(2, 3, "distances")
     inverse: Numbers = field(2, "wheels", 3)
     angle: Numbers = field("wheels", unit="rad")
     steers: Wholes = field("wheels")
@@ -123,7 +123,7 @@ class IdealScratch(Record):
 
     drive: Numbers = field("drives")
     rolled: Numbers = field("wheels", unit="m")
-    distances: Numbers = field("ways", unit="m")
+    distances: Numbers = field("distances", unit="m")
     normals: Numbers = field("normals")
 
 

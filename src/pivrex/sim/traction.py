@@ -61,14 +61,14 @@ class Traction(NamedTuple):
 
     @property
     def said(self) -> str:
-        """Say it in a sentence."""
+        """Return a sentence about it."""
         most = min(self.pushed, self.commanded)
         spins = f"; a full stick starts with {most:.1f} m/s², and spins the wheels" if self.spins else ""
         return f"{self.share * 100:.0f} % of the weight is on driven wheels, which hold a start of {self.ahead:.1f} m/s²{spins}"
 
     @property
     def remedy(self) -> str:
-        """Say what helps; empty where nothing is needed."""
+        """Return what helps; empty where nothing is needed."""
         if not self.spins:
             return ""
         return f"put weight over the driven wheels, or let slew_up of forward be {self.slew:.2g} /s"

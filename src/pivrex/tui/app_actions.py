@@ -386,7 +386,7 @@ class AppActions(_Base):
         self.paper.ask(tuple((*words, "-o", svg, "-o", pdf) for words, (svg, pdf) in zip(drawings, files, strict=True)))
 
     def take_exports(self) -> None:
-        """Say what was drawn on paper."""
+        """Report what was drawn on paper."""
         for _, saved in self.paper.poll():
             self.model.say(saved)
         if self.paper.problem:

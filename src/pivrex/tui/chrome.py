@@ -49,14 +49,14 @@ def head(model: ScreenModel, width: int, reports_focus: bool) -> Picture:
 
 
 def _down(model: ScreenModel) -> str:
-    """Say why the drive of a robot that balances is off; empty where it stands, or is none."""
+    """Return why the drive of a robot that balances is off; empty where it stands, or is none."""
     return {FALLEN: "fell", WAITS: "hold it upright", UNTRUSTED: "tilt sensor lies", EMPTY: "battery empty"}.get(
         model.value("balance", "state"), ""
     )
 
 
 def _past(model: ScreenModel) -> str:
-    """Say that what is shown was driven before, and when; or that it is a copy to practise on."""
+    """Return a sentence for a replay, with its date, or for a practice copy."""
     replay = model.replay
     if replay is not None:
         return f"◂ a run of {replay.run.facts.began.astimezone():%d %b %H:%M}"

@@ -119,7 +119,7 @@ class Editing:
             self.said.append(EditMessage(at, text, alarm))
 
     def fade(self, stays: str) -> None:
-        """Take a message away that has stood long enough; ``stays`` is what is said then, as a mistake."""
+        """Delete a message that has stood long enough; ``stays`` is what is said then, as a mistake."""
         if self.message and time.monotonic() - self._said_at > (LONG_S if self.message_alarm else SHORT_S):
             self.message, self.message_alarm = stays, bool(stays)
 
@@ -172,7 +172,7 @@ class Editing:
         return self._changed_by(what, lambda: self.file.edit(what, change, join), say=not join)
 
     def undo(self) -> None:
-        """Take the last change back."""
+        """Undo the last change."""
         self._walk("undone", self.file.undo)
 
     def redo(self) -> None:
@@ -260,7 +260,7 @@ class Editing:
             self.say(f"{word}: {self._there_again(str(what), word)}")
 
     def _there_again(self, what: str, word: str) -> str:
-        """Say what a step back or forward has brought back."""
+        """Return what a step back or forward has brought back."""
         key, is_value, _ = what.partition(" = ")
         if is_value and self.file.get(key) is not None and (said := self._value_now(key)):
             return said
@@ -278,7 +278,7 @@ class Editing:
             return ""
 
     def refuses(self) -> str:
-        """Say why nothing of the rig changes now; empty where it may."""
+        """Return why nothing of the rig changes now; empty where it may."""
         return ""
 
     def use_rig(self) -> None:

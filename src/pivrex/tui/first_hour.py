@@ -282,7 +282,7 @@ def _keys() -> str:
 
 
 def _offer(width: int) -> Picture:
-    """Draw what a newcomer is told: that there is a first hour."""
+    """Draw the hint for a newcomer that there is a first hour."""
     rows = wrapped(OFFER, width - 4)
     picture = Picture(width, len(rows))
     for y, text in enumerate(rows):

@@ -180,7 +180,7 @@ def _spelt(keys: list[str]) -> tuple[str, ...]:
 
 
 def _taken(commands: Sequence[Keyed], found: dict[str, tuple[str, ...]]) -> list[tuple[str, str]]:
-    """Say which keys would mean two things in one view."""
+    """Return which keys would mean two things in one view."""
     wrong = []
     pressed = {key: name for name, keys in found.items() if name in CHANNELS for key in keys}
     for name, keys in found.items():

@@ -191,7 +191,7 @@ class ScreenModel(Editing):
             self.look_for_warnings()
 
     def _watch_drive(self) -> None:
-        """Say what becomes of the files with which a drive alone began: they change nothing before it has ended."""
+        """Report what becomes of the files with which a drive alone began: they change nothing before it has ended."""
         if not self._began:
             self.file.begin()
             self._began = [self.file, self.documents.workspace, self.documents.floor]
@@ -276,12 +276,12 @@ class ScreenModel(Editing):
         return degrees(self.value(stage, name))
 
     def number(self, stage: str, name: str, unknown: int = 0) -> int:
-        """Return a whole number of the newest Tick; ``unknown`` before the first, and where it is not told."""
+        """Return a whole number of the newest Tick; ``unknown`` before the first, and where there is none."""
         value = self.value(stage, name)
         return int(value) if isfinite(value) else unknown
 
     def commanded(self, wheel: str) -> float:
-        """Return the surface speed that a wheel is given in the newest Tick, in m/s; NaN before the first."""
+        """Return the surface speed that a wheel is commanded in the newest Tick, in m/s; NaN before the first."""
         row, line = self.row, self.line
         return float(row[line.speeds.start + line.wheels.index(wheel)]) if row is not None else float("nan")
 
@@ -360,7 +360,7 @@ class ScreenModel(Editing):
         return True
 
     def probe(self, moves: tuple[MotorMove, ...]) -> int:
-        """Ask for a probe; gives the number that marks its answer."""
+        """Ask for a probe; returns the number that marks its answer."""
         self._probes += 1
         self.ask(Probe(self._probes, moves))
         return self._probes
@@ -385,7 +385,7 @@ class ScreenModel(Editing):
         return free_name(folder, f"{self.file.path.stem}-{what}-{datetime.now():%Y%m%d-%H%M%S}", suffix)
 
     def fade(self, stays: str = "") -> None:
-        """Take a message away that has stood long enough; why the robot is stopped stays."""
+        """Delete a message that has stood long enough; why the robot is stopped stays."""
         why = self.held_before or self._lost
         super().fade(stays or (f"{self.status.stopped}: {why}" if why else ""))
 

@@ -1,4 +1,4 @@
-"""The person's own editor: which it is, and how it is told the line."""
+"""The person's own editor: which it is, and how to pass it the line."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _AT_LINE = {
     "subl": ("--wait", "{file}:{line}"), "hx": ("{file}:{line}",), "helix": ("{file}:{line}",),
     "kate": ("--block", "--line", "{line}", "{file}"), "gedit": ("--wait", "+{line}", "{file}"), "notepad": ("{file}",),
 }  # fmt: skip
-"""How those that do not know ``+LINE FILE`` are told."""
+"""How those that do not know ``+LINE FILE`` are called."""
 
 
 def editor_words(path: Path, line: int, env: Mapping[str, str] | None = None) -> list[str]:

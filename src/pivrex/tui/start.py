@@ -37,7 +37,7 @@ def show(
     seed: int = 0,
     link: Link | None = None,
 ) -> int:
-    """Show a workspace until the person leaves; gives the exit code. The session starts before the screen loads."""
+    """Show a workspace until the person leaves; returns the exit code. The session starts before the screen loads."""
     logging.basicConfig(filename=log_file(), format="%(asctime)s %(name)s %(levelname)s %(message)s")
     # a lone Esc is known for one after this many ms; a slow link may need more, so a person's own value wins
     os.environ.setdefault("ESCDELAY", "25")
@@ -81,7 +81,7 @@ def _is_unicode() -> bool:
 
 
 def make(folder: Path) -> Path | None:
-    """Let someone choose a robot of their own on the screen; gives its file, None if they left without one."""
+    """Let someone choose a robot of their own on the screen; returns its file, None if they left without one."""
     from pivrex.tui.canvas import Canvas
     from pivrex.tui.maker.maker_app import MakerApp
 

@@ -188,7 +188,7 @@ def biggest_push(rig: Rig, under: Conditions | None = None, kinds: int = 1) -> F
 
 
 def balance_worries(rig: Rig) -> list[str]:
-    """Say what keeps a robot from balancing, or makes it hard; nothing for a rig without [balance]."""
+    """Return what keeps a robot from balancing, or makes it hard; nothing for a rig without [balance]."""
     if rig.balance is None:
         return []
     found, plant = [], plant_of(rig)

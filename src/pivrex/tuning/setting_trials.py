@@ -64,7 +64,7 @@ def _changed(rig: Rig, table: str, **values: object) -> Rig:
 
 
 class _Drive:
-    """A robot on an open floor, told twists in the field's directions as shares of full."""
+    """A robot on an open floor, commanded by twists in the field's directions as shares of full."""
 
     def __init__(self, rig: Rig) -> None:
         framed = rig.model_copy(
@@ -75,7 +75,7 @@ class _Drive:
         self._full = np.array([rig.full_forward_m_s, rig.full_left_m_s, rig.full_turn_rad_s])
 
     def go(self, forward: float, left: float, turn: float, seconds: float) -> Floats:
-        """Drive for a while past all sticks; gives the path, (N, 3)."""
+        """Drive for a while past all sticks; returns the path, (N, 3)."""
         entry = Entry(twist=np.array([forward, left, turn]) * self._full)
         rest, path = self._rollout.line.rest(), []
         for _ in range(round(seconds / self._rollout.line.dt_s)):

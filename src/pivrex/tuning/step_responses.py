@@ -77,7 +77,7 @@ class StepResponses:
     @classmethod
     def of(cls, each: Sequence[StepResponses]) -> StepResponses:
         """Put several together."""
-        names = ("value", "target", "aside_m", "way_m", "turned", "fell_s", "done_s")
+        names = ("value", "target", "sideways_m", "way_m", "turned", "fell_s", "done_s")
         return cls(
             t_s=each[0].t_s,
             parts={n: np.concatenate([a.parts[n] for a in each]) for n in each[0].parts},

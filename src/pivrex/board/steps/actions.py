@@ -108,7 +108,7 @@ def take_wheels(s: RoutineSettings, c: ThinkScratch, v: RoutineState) -> None:
 
 @kernel
 def know_place(v: RoutineState, after: LineMemory, x: float, y: float, heading: float) -> None:
-    """Let the robot believe to stand there; its line too."""
+    """Set the estimated pose of the robot and of its line."""
     v.seen.pose[0], v.seen.pose[1], v.seen.pose[2] = x, y, heading
     v.measured.x, v.measured.y, v.measured.offset = x, y, heading - v.measured.heading
     for i in range(3):

@@ -233,7 +233,7 @@ def has_come(  # noqa: PLR0911 - a case for each kind of waiting
 
 @kernel
 def leave(m: StepTable, v: RoutineState, k: Thoughts, t: Tick, th: int, found: bool) -> None:
-    """Take back what a thread's step began that waits: a motor that runs, an attachment that is driven against its stop."""
+    """Undo what a thread's step began that waits: a motor that runs, an attachment that is driven against its stop."""
     what, a = m.code[k.pc[th] + 1], m.code[k.pc[th] + 2]
     if m.has[HOME] and what == OF_STOP:
         end_homing(v, t, a, found)
@@ -312,7 +312,7 @@ def pass_threads(
     while k.at < k.last and not k.ended and k.fault == 0:
         th = k.order[k.at]
         k.at = k.at + 1
-        # what was begun in this tick has not been felt yet; only what waits for others may go on again
+        # what was begun in this tick is not measured yet; only what waits for others may go on again
         if (
             k.state[th] == BLOCKED and (first or m.code[k.pc[th] + 1] >= OF_ALL) and is_over(m, s, c, v, k, t, th)
         ) or k.state[th] == GOES:

@@ -187,7 +187,7 @@ class BoardRoutine:
         return line
 
     def ended_in(self, memory: Floats) -> str:
-        """Say how the routine ended; empty while it goes on."""
+        """Return how the routine ended; empty while it goes on."""
         k = self._thoughts(memory)
         if not k.get("ended") > 0:
             return ""

@@ -73,7 +73,7 @@ class LettersReader:
         return goes_on or byte in ANSWER
 
     def does(self, letter: str) -> str:
-        """Say what a letter of the rig does now."""
+        """Return what a letter of the rig does now."""
         moves = self.groups.get(letter, "") not in ("", EVERYTHING)
         return self._spec.letters[letter] + (f", but {self._but}" if self._but and (moves or self._but_all) else "")
 

@@ -34,7 +34,7 @@ class Lines:
 
     @staticmethod
     def count(data: bytes) -> int:
-        """Say how many lines end in these bytes."""
+        """Return how many lines end in these bytes."""
         return max(data.count(b"\n"), data.count(b"\r"))
 
     def newest(self, data: bytes, most: int) -> bytes:

@@ -67,7 +67,7 @@ class Reader(Protocol):
         ...
 
     def count(self, data: bytes) -> int:
-        """Say about how many messages these bytes hold, without reading them."""
+        """Return roughly how many messages these bytes hold, without reading them."""
         ...
 
     def newest(self, data: bytes, most: int) -> bytes:

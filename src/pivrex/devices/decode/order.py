@@ -51,7 +51,7 @@ class Order:
         self._left_out += count
 
     def judge(self, number: int, session: int, at_s: float) -> Place:
-        """Say where a message stands that came at ``at_s``."""
+        """Return where a message stands that came at ``at_s``."""
         fault = self._judge_session(number, session) if self._seal is not None else None
         if fault is not None:
             return Place(0, *fault)
@@ -69,7 +69,7 @@ class Order:
         return place
 
     def _behind(self, number: int, behind: int) -> Place:
-        """Say where a message stands that is not beyond the newest."""
+        """Return where a message stands that is not beyond the newest."""
         if behind == 0:
             return Place(0, "repeated", f"number {number} again")
         said = f"number {number} is {behind} behind the newest"

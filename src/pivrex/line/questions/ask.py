@@ -57,7 +57,7 @@ def ask_wheels(
     Raises
     ------
     MotionError
-        If the chassis cannot follow: what its wheels achieve is not what was asked for.
+        If the chassis cannot follow: its wheels do not achieve the command.
     PivrexError
         If the number of angles is not the number of steered wheels.
     """
@@ -160,7 +160,7 @@ def _refuse(rig: Rig, requested: Floats, follows: Floats, aside_is_free: bool) -
 
 
 def can_do(rig: Rig) -> str:
-    """Say in a clause which motions a chassis can do, and why no others."""
+    """Return in a clause which motions a chassis can do, and why no others."""
     geometry = rig.chassis.geometry
     if geometry.moves_in_plane and geometry.can(np.array([0.0, 0.0, 1.0])):
         return "it moves any way and turns"

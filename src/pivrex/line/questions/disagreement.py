@@ -21,7 +21,7 @@ class Disagreement(NamedTuple):
 
 
 def disagreement(still_rad: float, turning_rad: float, turned_rad: float) -> Disagreement | None:
-    """Say what wheels and gyro disagree about; None while they agree.
+    """Return what wheels and gyro disagree about; None while they agree.
 
     Parameters
     ----------

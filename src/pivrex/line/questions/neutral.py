@@ -18,7 +18,7 @@ AT_REST = 0.02
 
 
 def not_at_rest(line: Line, raw: Floats, driving: str = "", of: Collection[int] | None = None) -> str:
-    """Say what is not at rest; empty if all is.
+    """Return what is not at rest; empty if all is.
 
     Parameters
     ----------

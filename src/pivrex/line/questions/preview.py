@@ -20,7 +20,7 @@ class Preview:
     Attributes
     ----------
     twist : (3,) float64
-        The motion that the chassis follows of what was asked.
+        The part of the command that the chassis can follow.
     missing : (3,) float64
         What it cannot follow.
     angles : (W,) float64

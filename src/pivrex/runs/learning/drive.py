@@ -29,7 +29,7 @@ class Drive:
     ----------
     dt_s : float
     drive : (N, M) float64
-        What each motor was given, forward positive, in [-1, 1]: it counts from this tick to the next.
+        The drive of each motor, forward positive, in [-1, 1]: it counts from this tick to the next.
     travel : (N, W) float64
         How far each wheel had rolled at the tick, in m.
     gyro : (N,) float64 or None
@@ -45,7 +45,7 @@ class Drive:
     turns : (W,) float64 or None
         How much turn the chassis makes of each metre of travel, in rad/m; None of steered chassis.
     commands : (N, V) float64
-        What the robot was told, as its simulated robot takes it.
+        The robot's commands, as its simulated robot takes it.
     """
 
     dt_s: float
@@ -143,7 +143,7 @@ def _reckoned(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, dt_s: f
     speed = np.gradient(travel, axis=0) / dt_s if len(travel) > 1 else np.zeros_like(travel)
     spin = [speed[:, motor_of == m].mean(axis=1) / float(body.radius[motor_of == m][0]) for m in range(drive.shape[1])]
     full = open_volts(rig.battery.volts, rig.battery.charge)
-    commands = np.vstack((drive[:1], drive[:-1]))  # what is sensed follows from what was given before
+    commands = np.vstack((drive[:1], drive[:-1]))  # what is sensed follows from the drive before
     fed, plain_body = [1.0] * drive.shape[1], body.plain
     each = zip(commands.tolist(), np.stack(spin, axis=-1).tolist(), strict=True)
     return np.minimum([sagged(plain_body, rig.battery.charge, duty, now, fed)[0] for duty, now in each], full)

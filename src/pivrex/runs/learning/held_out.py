@@ -57,7 +57,7 @@ def _where_it_stands(drive: Drive, begin: int) -> int:
 
 
 def _off(rig: Rig, part: Drive) -> float:
-    """Say how far the wheels' speeds of a rig's simulated robot are off, root mean square in m/s."""
+    """Return how far the wheels' speeds of a rig's simulated robot are off, root mean square in m/s."""
     under = Conditions()
     if part.senses_volts:
         # as full as the highest voltage says: that is the one with the least load

@@ -1,4 +1,4 @@
-"""Learning a robot from a drive: every parameter with its interval, what cannot be told and what to drive for it."""
+"""Learning a robot from a drive: every parameter with its interval, what cannot be learned and what to drive for it."""
 
 from __future__ import annotations
 
@@ -72,7 +72,7 @@ class Learned:
 
 @dataclass(frozen=True)
 class Learning:
-    """What a drive told.
+    """What was learned from a drive.
 
     Attributes
     ----------

@@ -174,7 +174,7 @@ def motors_of(windows: Windows, share: Floats) -> Fit:
             "cannot be told apart"
         )
     if min((mean[good] > 0).mean(), (mean[good] < 0).mean()) < 0.05:
-        way[:] = np.sign(mean.sum())  # one way only is told too; what differs between the ways is not
+        way[:] = np.sign(mean.sum())  # one way only is learned too; what differs between the ways is not
 
     places = np.flatnonzero(drives)
     of_all = [values[good][:, places].mean(axis=1) for values in (w.speed, w.rise, w.drive)]

@@ -284,7 +284,7 @@ class RealisticBody(Fitted):
     # --- what it says ---
 
     def _dragged(self, state: BodyState) -> NDArray[np.bool_]:
-        """One whose motor is given nothing turns only because the robot moves."""
+        """One whose motor is off turns only because the robot moves."""
         return (state.drive == 0)[..., self.settings.wheel_motor.astype(int)]
 
     def pushed(self, state: BodyState, impulse: Floats) -> BodyState:

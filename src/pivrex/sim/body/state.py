@@ -19,7 +19,7 @@ class BodyState(Record):
     spin : B + (M,) float64
         Of each motor at its wheels' axle, in rad/s.
     drive : B + (M,) float64
-        What each motor was given last, in [-1, 1].
+        The drive of each motor last, in [-1, 1].
     reaction : B + (M,) float64
         What the floor did to each motor in the last step, in N·m.
     acceleration : B + (2,) float64

@@ -29,13 +29,13 @@ class Standing(NamedTuple):
     low, high : str
         As far as it goes.
     at, by_sensor : float
-        Where it is told to be and where it is, as shares of its range from 0 to 1; NaN where no one knows.
+        Its target and where it is, as shares of its range from 0 to 1; NaN where no one knows.
     safe : str
         What it does when the robot is stopped.
     by : str
         Which buttons act on it, with their keys.
     angle_rad : float
-        Where it is, or is told to be; NaN for what has no angle.
+        Where it is, or its target; NaN for what has no angle.
     acts : bool
         Whether it does something just now.
     """
@@ -86,7 +86,7 @@ def draw_standing(picture: Picture, x: int, y: int, width: int, one: Standing, n
 
 
 def _draw_range(picture: Picture, x: int, y: int, bar: int, one: Standing) -> None:
-    """Draw its range, and in it where it is told to be and where it is; what lies between is an area."""
+    """Draw its range, and in it its target and where it is; what lies between is an area."""
     x = picture.text(x, y, one.low, "dim") + 1
     picture.across(y, x, x + bar, "─", "frame")
     commanded, is_at = (

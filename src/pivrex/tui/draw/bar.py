@@ -37,7 +37,7 @@ class HeadData:
 
 
 def state_word(live: bool, held: str, watches: str = "", upright: bool = False) -> tuple[str, str]:
-    """Say in a word, and in which role, whether a robot may move: the same wherever it stands."""
+    """Return in a word, and in which role, whether a robot may move: the same wherever it stands."""
     if watches == "unheard":  # it may drive all the same
         return " ! BOARD UNHEARD ", "alarm"
     if held and upright:  # one that balances is not without drive

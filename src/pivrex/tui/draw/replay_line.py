@@ -81,7 +81,7 @@ def draw_replay_line(data: ReplayLine, width: int) -> Picture:
 
 
 def _near(data: ReplayLine) -> tuple[str, str] | None:
-    """Say what happened just now, or else what comes next."""
+    """Return what happened just now, or else what comes next."""
     shown = [e for e in data.events if e.kind in HAPPENED]
     now = [e for e in shown if 0 <= (data.at - e.row) * data.dt_s <= 1.0]
     if now:

@@ -134,7 +134,7 @@ def _draw_left(picture: Picture, x: int, y: int, width: int, left: int, first: i
 
 
 def _expected(guide: ShakedownGuide, step: Step) -> str:
-    """Say what a probe is expected to leave of what is still possible."""
+    """Return what a probe is expected to leave of what is still possible."""
     left = guide.down.left if guide.down is not None else 1
     after = max(1, round(left / 2**step.bits))
     return f"about {after:,} of {left:,} will be left"
@@ -170,7 +170,7 @@ def _draw_known(guide: ShakedownGuide, picture: Picture, y: int) -> int:
 
 
 def _said_of(guide: ShakedownGuide, port: int, wires: NDArray[np.bool_]) -> str:
-    """Say what a port may still turn, and how."""
+    """Return what a port may still turn, and how."""
     assert guide.down is not None
     possible = np.flatnonzero(wires[port].any(axis=(1, 2, 3)))
     names = [guide.down.bench.names[m] for m in possible]

@@ -81,7 +81,7 @@ def _solve(asked: ToSolve, progress: Progress) -> Solved | None:
 
 
 def solving_words(job: Job[ToSolve, Solved]) -> tuple[str, str]:
-    """Say what was found, or how far it is, and in which role; empty where nothing is asked."""
+    """Return what was found, or how far it is, and in which role; empty where nothing is asked."""
     asked = job.question
     if asked is None:
         return "", "dim"

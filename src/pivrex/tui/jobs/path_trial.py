@@ -74,7 +74,7 @@ class PathTrial:
         return self._job.goes_on or self._wanted is not None
 
     def want(self, job: ToTry | None) -> None:
-        """Say what is to be known by now."""
+        """Report what is to be known by now."""
         if job is None or job == self._job.question:
             self._wanted = None
         elif job != self._wanted:

@@ -41,9 +41,9 @@ class Preview:
     Attributes
     ----------
     poses, commanded : (N + 1, 3) float64
-        Where the robot got to, and where it was asked to be, before each Tick and at last.
+        Where the robot went, and the commanded pose, before each Tick and at last.
     at : (N, A) float64
-        Where each attachment was told to be, in the rig's order.
+        The target of each attachment, in the rig's order.
     messages : tuple of Told
         What the routine said and showed.
     """

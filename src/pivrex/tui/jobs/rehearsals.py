@@ -35,7 +35,7 @@ class _Rehearser:
 
 
 def rehearsal_words(job: Job[ToPlay, Rehearsed], field: Field) -> str:
-    """Say how far it is, or in one line what came of it."""
+    """Return how far it is, or in one line what came of it."""
     if job.goes_on:
         return f"rehearsing {TIMES} times: {job.share * 100:3.0f} %, R stops it"
     return ", ".join(text for text, _ in rehearsal_rows(job.answer, field)[:3])
@@ -50,7 +50,7 @@ def zone_of(found: Rehearsed | None, field: Field) -> Zone | None:
 
 
 def rehearsal_rows(found: Rehearsed | None, field: Field) -> list[tuple[str, str]]:
-    """Say what came of it, line by line with their roles; nothing before there is something."""
+    """Return what came of it, line by line with their roles; nothing before there is something."""
     if found is None:
         return []
     found_ = [(f"rehearsed {len(found.seeds)} times", "title")]

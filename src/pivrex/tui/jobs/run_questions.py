@@ -105,7 +105,7 @@ class Report:
 
 
 def place(track: Floats) -> Floats:
-    """Return where a track went, (N, 2): truly, or where no one knows that as it was believed."""
+    """Return where a track went, (N, 2): truly, or where no one knows that by the estimate."""
     x = TRACK.index("x_m")
     if not np.isfinite(track[:, x]).any():
         x = TRACK.index("estimated_x_m")

@@ -117,7 +117,7 @@ class Making:
         return [Option(name, what, name in chosen) for name, what in table.items()]
 
     def answer(self, step: str) -> str:
-        """Say what was chosen in a step."""
+        """Return what was chosen in a step."""
         w = self.robot
         return {
             "name": w.name,
@@ -209,7 +209,7 @@ class Making:
         self.typed, self._fresh, self.problem = (before + char)[:120], False, ""
 
     def rub_out(self) -> None:
-        """Take the last sign away."""
+        """Remove the last sign."""
         self.typed, self._fresh, self.problem = self.typed[:-1], False, ""
 
     def _take_typed(self) -> bool:
@@ -260,7 +260,7 @@ class Making:
         return self._made[1]
 
     def write(self) -> Path | None:
-        """Write it; gives its file, None and `problem` if it cannot be, or if the folder holds other things and no one has agreed."""
+        """Write it; returns its file, None and `problem` if it cannot be, or if the folder holds other things and no one has agreed."""
         if not self.agreed and (question := foreign(self.folder)):
             self.agreed, self.problem = True, f"{question}: Enter again writes into it"
             return None

@@ -68,7 +68,7 @@ class Palette(LiesOver, CommandPalette):
             await CommandPalette._gather_commands.__wrapped__(self, search_value)  # type: ignore[attr-defined]
 
     def _start_no_matches_countdown(self, search_value: str) -> None:
-        """Say that nothing matches, where the library's own would say it in its words and in the dimmest colour."""
+        """Report that nothing matches, where the library's own would say it in its words and in the dimmest colour."""
         self._stop_no_matches_countdown()
 
         def say() -> None:

@@ -55,7 +55,7 @@ class ChassisMotion:
     own : (3,) float64 or None
         A motion of your own: forward and left in m/s, turn in rad/s; None while the robot's is followed.
     angle_deg : float
-        The turn whose figures are told.
+        The turn whose figures are shown.
     """
 
     def __init__(self, model: ScreenModel) -> None:

@@ -1,4 +1,4 @@
-"""Field's instruments: the motion as it is told and done, the compass, and what matters in numbers between them."""
+"""Field's instruments: the commanded and the achieved motion, the compass, and what matters in numbers between them."""
 
 from __future__ import annotations
 

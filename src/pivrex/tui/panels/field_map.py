@@ -1,4 +1,4 @@
-"""The map: the floor from above with the robot, where it went and where it believes to be; a path may be drawn on it."""
+"""The map: the floor from above with the robot, where it went and its estimated pose; a path may be drawn on it."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ class FieldMap(Panel):
         """Where on the field the robot was taken hold of, to be pushed."""
 
     def act_believe(self) -> None:
-        """Say where the robot is: the simulated robot where it truly is, a real one at the field's start."""
+        """Report where the robot is: the simulated robot where it truly is, a real one at the field's start."""
         pose = tuple(self.model.value("truth", n) for n in ("x", "y", "heading"))
         known = all(map(isfinite, pose))
         if not known:
@@ -106,7 +106,7 @@ class FieldMap(Panel):
         return Box(x - wide_m / 2, y - high_m / 2, x + wide_m / 2, y + high_m / 2)
 
     def _mark_forward(self, scene: Scene) -> None:
-        """Say which way the field's forward is, where it matters: what the gyro calls 0 as seen from above."""
+        """Report which way the field's forward is, where it matters: what the gyro calls 0 as seen from above."""
         model = self.model
         if not model.line.layout.has("heading", "heading") or model.rig.law.kind != "planar":
             return
@@ -123,7 +123,7 @@ class FieldMap(Panel):
         self.model.say(said.get(self._window_m, f"a window of {self._window_m:g} m that follows the robot"))
 
     def _add_robot(self, scene: Scene, near: bool, least_m: float) -> None:
-        """Draw the robot, where it went, where it would be by what it was told, and where it believes to be."""
+        """Draw the robot, where it went, where it would be by its commands, and its estimated pose."""
         model = self.model
         assert model.row is not None
         pose = (model.value("truth", "x"), model.value("truth", "y"), model.value("truth", "heading"))
@@ -143,7 +143,7 @@ class FieldMap(Panel):
             add_estimate(scene, model.rig, estimated, pose, 0.5 * least_m)
 
     def _commanded_way(self) -> np.ndarray:
-        """Return where the robot would have gone in the last seconds, had it done what it was told: (N, 2) in m.
+        """Return where the robot would have gone in the last seconds, had it followed its commands: (N, 2) in m.
 
         Notes
         -----

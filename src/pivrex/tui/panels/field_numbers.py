@@ -36,7 +36,7 @@ WORDS = 42
 
 
 def estimated_of(model: ScreenModel) -> EstimatedPose | None:
-    """Return where the robot believes to be."""
+    """Return the robot's estimated pose."""
     x, y, heading, xx, xy, yy = (model.value("odometry", n) for n in ("x", "y", "heading", "xx", "xy", "yy"))
     if not isfinite(x + y + heading + xx + xy + yy):
         return None
@@ -125,7 +125,7 @@ class FieldNumbers(Panel):
         return picture
 
     def _estimate_rows(self) -> list[Row]:
-        """Say where the robot believes to be, how sure it is, how far off, and what its wheels and its gyro disagree about."""
+        """Return the robot's estimated pose, how sure it is, how far off, and what its wheels and its gyro disagree about."""
         model, estimated = self.model, estimated_of(self.model)
         if estimated is None:
             return []

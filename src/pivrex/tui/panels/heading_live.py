@@ -82,7 +82,7 @@ class HeadingNow(Panel):
 
 
 def _zeroed(model: ScreenModel) -> list[tuple[str, str, str]]:
-    """Say what zeroing took off, and how far the heading will be off at the end of a match.
+    """Return what zeroing took off, and how far the heading will be off at the end of a match.
 
     Notes
     -----

@@ -37,7 +37,7 @@ def draw_learnt(learnt: Learning, width: int, height: int) -> Picture:
 
 
 def _not_told(picture: Picture, y: int, width: int, learnt: Learning) -> None:
-    """Say what the run cannot tell, and what to drive for it; and what the rig would say."""
+    """Report what the run cannot tell, and what to drive for it; and what the rig would say."""
     for key, why in learnt.refused:
         for k, line in enumerate(wrap(f"{key}: {why}", max(20, width - 5))):
             picture.text(1 if k == 0 else 3, y, ("? " if k == 0 else "") + line, "dim", width - 2)

@@ -26,7 +26,7 @@ def left_s(model: ScreenModel) -> float:
 
 
 def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a case for each period
-    """Say where the match stands, and in which role: before its start what is chosen, for a wrong choice loses a match."""
+    """Return where the match stands, and in which role: before its start what is chosen, for a wrong choice loses a match."""
     match = model.status.match
     x, y, heading = match.start
     start = f"starts at {x:.2f} m, {y:.2f} m, {round(degrees(heading))} deg"
@@ -59,7 +59,7 @@ def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a ca
 
 
 def words(model: ScreenModel) -> tuple[str, str]:
-    """Say where the match stands, and what the workspace wants said there."""
+    """Return where the match stands, and what the workspace wants said there."""
     said, named = period_words(model)
     says = model.status.match.says
     return (f"{said}  {says}" if says else said), named

@@ -24,7 +24,7 @@ def bench_columns(model: ScreenModel) -> list[list[str]]:
 
 
 def bench_places(parts: Parts, width: int, height: int) -> Iterable[Place]:
-    """Say where they stand: bars and strips at the left, at the right the settings, or the shakedown while it is open."""
+    """Return where they stand: bars and strips at the left, at the right the settings, or the shakedown while it is open."""
     bars, strips, rule, shakedown, motor, rules, attachments = parts
     left = width * 11 // 20
     high = bars.rows(height)

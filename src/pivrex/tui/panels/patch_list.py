@@ -219,7 +219,7 @@ class PatchList(Panel):
         return picture
 
     def _words(self, patch: Patch) -> str:
-        """Say what a patch does, when, and with what."""
+        """Return what a patch does, when, and with what."""
         if patch.action is None and patch.key.startswith("law."):
             return f"{patch.function} (law {self.model.rig.law.kind})"
         when, with_ = (patch.binding.when, patch.binding.with_) if patch.binding is not None else ("", "")

@@ -79,7 +79,7 @@ PATH_COMMANDS = (
 
 
 class PathEditor(Panel):
-    """A path of the workspace, drawn on the field and told next to it. Open or not, it keeps its path.
+    """A path of the workspace, drawn on the field, with its figures next to it. Open or not, it keeps its path.
 
     Attributes
     ----------

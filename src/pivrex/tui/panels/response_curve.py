@@ -1,4 +1,4 @@
-"""The response of a function: stick across, what is asked for up, and where the stick is on it now."""
+"""The response of a function: stick across, the command up, and where the stick is on it now."""
 
 from __future__ import annotations
 

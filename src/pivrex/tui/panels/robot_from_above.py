@@ -55,7 +55,7 @@ class RobotFromAbove(Panel):
         return picture
 
     def _scene(self, shown: Shown | None, upside_down: bool) -> Scene:
-        """The robot, which looks up, with what it is told and does."""
+        """The robot, which looks up, with the commanded and the achieved motion."""
         chassis, model, line = self._chassis, self.model, self.model.line
         rig, full = model.rig, chassis.full()
         scene = Scene(chassis_box(rig))

@@ -43,7 +43,7 @@ class RoutineHelpers(Panel):
         self.other: Against | None = None
 
     def words(self) -> list[tuple[str, str]]:
-        """Say what is looked for, made or found, each sentence with its role."""
+        """Return what is looked for, made or found, each sentence with its role."""
         made, other = self.made, self.other
         if made.goes_on and made.question is not None:
             beside = [(f"making {made.question.title} ...", "dim")]

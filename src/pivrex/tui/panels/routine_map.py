@@ -1,4 +1,4 @@
-"""The field with the way of a routine: what was asked, where it got to, where rehearsals ended; or each decision side by side."""
+"""The field with the way of a routine: the commanded path, where it went, where rehearsals ended; or each decision side by side."""
 
 from __future__ import annotations
 

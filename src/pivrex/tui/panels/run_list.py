@@ -90,7 +90,7 @@ class RunList(Panel):
         return picture
 
     def _much(self) -> str:
-        """Say how much the last minutes are, for this rig's rate and columns."""
+        """Return how much the last minutes are, for this rig's rate and columns."""
         model = self.model
         columns, rate = len(model.line.layout), 1 / model.line.dt_s
         last_s = model.folder.settings.keep.last_s

@@ -32,7 +32,7 @@ class RunSelection:
         None before the first answer.
     went : dict of str to Went
         For small pictures.
-    told, next to, learnt, report : the newest answers
+    run_shown, compared, learnt, report : the newest answers
     selected, marked : str
         Names of runs; empty for none. ``marked`` is the first of those that lie over each other.
     also : list of str
@@ -182,7 +182,7 @@ class RunSelection:
         return f"{self.selected} stays" if stays != UNMARKED else f"{self.selected} makes room for newer ones"
 
     def take_away(self) -> str:
-        """Take the selected run away, so that it can be brought back; returns its name. Raises `PivrexError`."""
+        """Delete the selected run, so that it can be brought back; returns its name. Raises `PivrexError`."""
         name = self.selected
         facts = self.run(name)
         if facts is None:

@@ -106,7 +106,7 @@ def _state(source: SourceReport, model: ScreenModel) -> tuple[str, str]:
 
 
 def _health(source: SourceReport) -> list[str]:
-    """Say in a line or two how a source is."""
+    """Return in a line or two how a source is."""
     if source.waits:
         return [source.waits.removeprefix(f"{source.name} ")]
     health = source.health

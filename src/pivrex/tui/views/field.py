@@ -120,7 +120,7 @@ FIELD_COMMANDS = (
 
 
 def field_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
-    """Each wheel as it is given and as it rolls: the instrument of this view's cell."""
+    """Each wheel's commanded and measured speed: the instrument of this view's cell."""
     return tuple(
         (w, model.commanded(w) / float(top), f"{number(model.value('sensed', f'{plain(w)}_speed'))} m/s", "measured")
         for w, top in zip(model.line.wheels, model.line.top_m_s, strict=True)

@@ -95,7 +95,7 @@ class HeadingView(View):
 
 
 def heading_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
-    """The error and what is given: the instrument of this view's cell."""
+    """The error and the control output: the instrument of this view's cell."""
     if "correction" not in model.line.stages:
         return (("no correction", 0.0, "", "dim"),)
     error = model.degrees("correction", "error")

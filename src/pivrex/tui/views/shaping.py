@@ -97,7 +97,7 @@ def shaping_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
 
 
 def _shaped(model: ScreenModel, function: str) -> tuple[float, str]:
-    """Return a function's bar and its numbers; left and right are told in words, and their bars go that way."""
+    """Return a function's bar and its numbers; left and right are words, and their bars go that way."""
     before, after = model.value("axes", function), model.value("rate", function)
     whole = len(model.line.functions) < 3  # where there are more, what comes out of shaping must do
     if function in MIRRORED:
