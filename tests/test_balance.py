@@ -1204,7 +1204,7 @@ class FoundTest(unittest.TestCase):
     def test_search_tells_the_biggest_push(self) -> None:
         rig = changed(("[balance.lean]\np = 10.5", "[balance.lean]\np = 4"))
         loop = LOOPS["lean"]
-        found = search(rig, loop, "sure", 32)
+        found = search(rig, loop, "robust", 32)
         assert found is not None and found.push_Ns is not None
         better = loop.with_gains(rig, found.gains)  # type: ignore[attr-defined]
         self.assertGreaterEqual(float(biggest_push(better)[0]), float(biggest_push(rig)[0]))

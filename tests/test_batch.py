@@ -28,7 +28,7 @@ ROBOTS, TICKS = 64, 36
 OWN = (  # a source with a calibration of its own, a combination, a count, ramps, an arm that follows a stick
     '[sources.box]\nkind = "numbers"\ncolumns = ["left_x", "left_y"]\nsilent_after = "1 s"\n'
     'wire = { kind = "udp", port = 1 }\n[sources.box.axes.left_y]\nminimum = -0.5\nmaximum = 0.25\n'
-    '[[bindings]]\nchannel = "button_0"\ndoes = "forward 50 %"\nrise = "3 /s"\nfall = "2 /s"\n'
+    '[[bindings]]\nchannel = "button_0"\ndoes = "forward 50 %"\nslew_up = "3 /s"\nslew_down = "2 /s"\n'
     '[[bindings]]\nchannel = "button_0"\nwith = "button_1"\ndoes = "turn left 40 %"\n'
     '[[bindings]]\nchannel = "button_2"\ndoes = "slow 30 %"\nwhen = "toggle"\n'
     '[[bindings]]\nchannel = "button_3"\ndoes = "boom to 40 deg"\nwhen = "press 2"\n'

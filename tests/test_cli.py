@@ -95,7 +95,7 @@ class CommandTest(TempCase):
     def test_patches_and_wire(self) -> None:
         self.assertEqual(Ran("export", "patches", "coot", "-o", "p.csv", "-o", "p.svg").code, 0)
         rows = list(csv.reader(Path("p.csv").read_text().splitlines()))
-        self.assertIn(["the one that drives", "left_y", "left stick, away-near", "left (law tank)", ""], rows)
+        self.assertIn(["the one that drives", "left_y", "left stick, forward-back", "left (law tank)", ""], rows)
         self.assertIn(
             ["the one that drives", "button_0", "right cluster, bottom", "spout to 0 deg", "press, with button_2"], rows
         )

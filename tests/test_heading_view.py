@@ -127,7 +127,7 @@ class HeadingViewTest(HeadingCase):
     @in_loop
     async def test_experiments_are_walked(self) -> None:
         async with self.running(view="heading"):
-            for title in ("knock", "turn 90 deg", "straight on", "target jumps"):
+            for title in ("push", "turn 90 deg", "straight on", "target jumps"):
                 await self.press("v")
                 self.assertIn(title, self.text("heading"))
                 self.assertIsNotNone(self.view.tuning.responses)

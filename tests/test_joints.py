@@ -91,7 +91,7 @@ class DriveTest(unittest.TestCase):
         """With shares that do not cancel by chance: 60 % against 25 %, rises of 2 /s and 3 /s."""
 
         def way(channel: str, does: str, rise: str, fall: str) -> str:
-            return f'{bound(channel, does)}rise = "{rise} /s"\nfall = "{fall} /s"\n'
+            return f'{bound(channel, does)}slew_up = "{rise} /s"\nslew_down = "{fall} /s"\n'
 
         t = Ticks(rig_of(TWO, way("button_0", "forward 60 %", "2", "1") + way("button_1", "back 25 %", "3", "1")))
         t.go(12, button_0=1.0)

@@ -484,7 +484,7 @@ class EngineTest(TempCase):
 
 
 def driven(rig: Rig, seed: int, ticks: int) -> list[NDArray[np.float64]]:
-    """Random driving with stops, entries, knocks and walls: every row and state."""
+    """Random driving with stops, entries, pushes and walls: every row and state."""
     line, model, chance = Line(rig), simulator_of(rig, FIELD), np.random.default_rng(seed)
     rollout = Rollout(line, model, None, model.start((), np.array(seed, np.uint64)))
     rollout.robot = rollout.robot._replace(

@@ -168,7 +168,7 @@ def passed(plan: Plan, rig: Rig) -> dict[str, Floats]:
             roller = wheel.rollers_rad
             speed = along if roller is None else along + (hub @ np.array([-sin(drive), cos(drive)])) * np.tan(roller)
         used[f"speed {wheel.name}"] = np.abs(speed) / (rig.wheel_top_m_s(wheel.name) * (1 - f.reserve))
-        used[f"rise {wheel.name}"] = np.abs(np.gradient(speed, t)) / f.wheel_rise_m_s2
+        used[f"rise {wheel.name}"] = np.abs(np.gradient(speed, t)) / f.wheel_acceleration_m_s2
     used["speed"] = at.speed / (f.speed_m_s or 0.8 * rig.full_forward_m_s)
     used["turn"] = np.abs(at.turn) / (f.turn_rad_s or 0.8 * rig.full_turn_rad_s)
     used["acceleration"] = np.abs(np.gradient(at.speed, t)) / f.acceleration_m_s2
@@ -178,13 +178,13 @@ def passed(plan: Plan, rig: Rig) -> dict[str, Floats]:
     change[wide:-wide] = (direction[2 * wide :] - direction[: -2 * wide]) / (t[2 * wide :] - t[: -2 * wide])
     outwards = np.abs(at.speed * change) / f.sideways_m_s2
     used["sideways"] = np.where(at.speed > 0.05, outwards, 0.0)  # of places that hardly differ there is no direction
-    used["turn rise"] = np.abs(np.gradient(at.turn, t)) / f.turn_rise_rad_s2
+    used["turn acceleration"] = np.abs(np.gradient(at.turn, t)) / f.turn_acceleration_rad_s2
     return {name: values[3:-3] for name, values in used.items()}
 
 
 class TimeLawTest(unittest.TestCase):
     def test_a_trapezoid_on_a_straight(self) -> None:
-        rig = with_following(ideal("plover"), speed_m_s=0.6, acceleration_m_s2=0.8, wheel_rise_m_s2=50.0)
+        rig = with_following(ideal("plover"), speed_m_s=0.6, acceleration_m_s2=0.8, wheel_acceleration_m_s2=50.0)
         plan = plan_of(path((0.0, 0.0), (1.0, 0.0), (3.0, 0.0)), rig)
         # 0.75 s and 22.5 cm up, the same down, the rest at 0.6 m/s
         self.assertAlmostEqual(plan.time_s, 2 * 0.75 + (3.0 - 0.45) / 0.6, places=3)
@@ -196,7 +196,7 @@ class TimeLawTest(unittest.TestCase):
 
     def test_constant_sideways_acceleration_on_a_circle(self) -> None:
         rig = with_following(
-            ideal("bittern"), speed_m_s=50.0, acceleration_m_s2=50.0, turn_rad_s=50.0, turn_rise_rad_s2=1e4, wheel_rise_m_s2=900.0,
+            ideal("bittern"), speed_m_s=50.0, acceleration_m_s2=50.0, turn_rad_s=50.0, turn_acceleration_rad_s2=1e4, wheel_acceleration_m_s2=900.0,
             sideways_m_s2=0.3, reserve=0.0,
         )  # fmt: skip
         angle = np.linspace(0, 1.5 * pi, 25)
@@ -408,7 +408,7 @@ class FileTest(TempCase):
         text = file.read_text()
         self.assertEqual(read_path(file), moved)
         self.assertIn("# Round the benches, once", text)
-        self.assertIn("# the post is easily knocked over", text)
+        self.assertIn("# the post is easily pushed over", text)
         self.assertEqual(len(text.splitlines()), len(ROUND.read_text().splitlines()))
         turned = moved.model_copy(update={"points": tuple(reversed(moved.points)), "backwards": True})
         save_path(turned, file)

@@ -97,7 +97,7 @@ class GeometryTest(unittest.TestCase):
         # trapezoids: the way is top·(time - top/rise), with the rig's own rise of 1 m/s²
         made = self.ends("plover", "drive ahead for 1.5 s at 0.3 m/s", 0.3 * (1.5 - 0.3), 0, 0)
         self.assertAlmostEqual(made.steps[0].end * made.dt_s, 1.5)
-        rise = degrees(ideal("plover").correction.turn_rise_rad_s2)  # type: ignore[union-attr]
+        rise = degrees(ideal("plover").correction.turn_acceleration_rad_s2)  # type: ignore[union-attr]
         made = played("turn left 1.2 s at 60 deg/s\nwait 1 s", ideal("plover"))
         self.assertAlmostEqual(degrees(made.pose[2]), 60 * (1.2 - 60 / rise), delta=0.6)
 

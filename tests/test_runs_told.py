@@ -162,7 +162,7 @@ class SeasonTest(TempCase):
         self.runs(*[5.0] * 9, driver="another")
         courses = {c.figure.key: c for c in season_of(Shelf(self.folder / "runs").runs(), "plover", "go")}
         self.assertEqual((courses["end_off_m"].usual, courses["end_off_m"].stands_out), (0.0225, True))
-        self.assertIn("pose error at the end is 0.110 m in go6; it was about 0.022 m before", courses["end_off_m"].said)
+        self.assertIn("final pose error is 0.110 m in go6; it was about 0.022 m before", courses["end_off_m"].said)
         self.assertFalse(courses["distance_m"].stands_out)  # more is neither better nor worse
 
     def test_what_differs_as_it_always_did_does_not(self) -> None:

@@ -100,7 +100,7 @@ class SolveTest(unittest.TestCase):
             found(START + "turn right 10 deg", "facing -77 deg", self.plover).value, radians(77), delta=radians(0.2)
         )
         made = found(START + "turn left for 1 s at 90 deg/s", "turned 180 deg", self.plover)
-        rise = self.plover.correction.turn_rise_rad_s2 if self.plover.correction is not None else 0.0
+        rise = self.plover.correction.turn_acceleration_rad_s2 if self.plover.correction is not None else 0.0
         # a trapezoid of top w and slope a turns w·(T - w/a)
         w = radians(90)
         self.assertAlmostEqual(made.value, radians(180) / w + w / rise, delta=0.04)
@@ -108,7 +108,7 @@ class SolveTest(unittest.TestCase):
 
     def test_how_long_for_one_metre(self) -> None:
         made = found(START + "drive ahead for 1 s at 0.5 m/s", "driven 1 m", self.plover)
-        rise = self.plover.correction.speed_rise_m_s2 if self.plover.correction is not None else 0.0
+        rise = self.plover.correction.drive_acceleration_m_s2 if self.plover.correction is not None else 0.0
         self.assertAlmostEqual(made.value, 1 / 0.5 + 0.5 / rise, delta=0.05)
 
     def test_wheel_shares(self) -> None:

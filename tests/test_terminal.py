@@ -147,7 +147,7 @@ class JourneyTest(TerminalCase):
         terminal.wait("none held")
         terminal.keys("Y")
         wait_for(lambda: "none held" not in terminal.screen(), 20, terminal.screen)
-        # knocked it is off, and turned back
+        # pushed it is off, and turned back
         terminal.keys("f")
         wait_for(lambda: re.search(r"off\D+([1-9]|0\.[3-9]).* deg (left|right)", terminal.row(2)), 20, terminal.screen)
         wait_for(

@@ -231,11 +231,11 @@ class ScreenTest(AppCase):
             self.assertIn("only hums", said)
             await self.press("3")
             await self.frames(2)
-            self.assertRegex(self.text("chassis"), r"weight on driven wheels +71 %")
-            self.assertRegex(self.text("chassis"), r"hardest start that holds +3\.7 m/s²")
+            self.assertRegex(self.text("chassis"), r"load on the driven wheels +71 %")
+            self.assertRegex(self.text("chassis"), r"acceleration before slip +3\.7 m/s²")
 
 
 class DocsTest(unittest.TestCase):
     def test_the_guide_tells_where_one_would_look(self) -> None:
         guide = (ROOT / "docs" / "guide.md").read_text()
-        self.assertIn("hardest start that holds", guide)
+        self.assertIn("acceleration before slip", guide)

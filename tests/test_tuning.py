@@ -45,7 +45,7 @@ class FiguresTest(unittest.TestCase):
         self.assertAlmostEqual(float(f.overshoot[0]), 2 * math.exp(-math.pi * z / math.sqrt(1 - z * z)), delta=1e-4)
         self.assertAlmostEqual(float(f.final[0]), 0.0, places=4)
 
-    def test_of_a_knock(self) -> None:
+    def test_of_a_push(self) -> None:
         t = np.arange(1, 1001) / 1000
         value = 0.3 * np.exp(-t / 0.1)
         f = figures_of(t, value[None], np.zeros(1), np.zeros(1), np.zeros((1, 1000)))
@@ -127,7 +127,7 @@ class LoopsTest(unittest.TestCase):
 
     def test_p_alone_pi_with_windup_and_the_whole_loop_differ_as_in_the_books(self) -> None:
         rig = weak(read_rig(demo_path("plover")))
-        under = Experiment("both", math.radians(30), 3.0)  # under way with a weak side, no knock
+        under = Experiment("both", math.radians(30), 3.0)  # under way with a weak side, no push
         wound = self.clamped(rig, 10.0)
         p, full = (step_responses_to(rig, HEADING, under, [g]) for g in (Gains(10.0, 0.0, 0.0), Gains(10.0, 20.0, 0.2)))
         pi_wound = step_responses_to(wound, HEADING, under, [Gains(10.0, 60.0, 0.0)])
@@ -212,12 +212,12 @@ class SearchTest(unittest.TestCase):
             steps.append((done, whole))
             return False
 
-        first = search(rig, HEADING, "sure", 48, progress=told)
-        again = search(rig, HEADING, "sure", 48)
+        first = search(rig, HEADING, "robust", 48, progress=told)
+        again = search(rig, HEADING, "robust", 48)
         assert first is not None and again is not None
         self.assertEqual(first, again)
         self.assertEqual((steps[0], steps[-1]), ((0, 48), (48, 48)))
-        own = search(rig, HEADING, "sure", 2)  # the rig's own gains, and one next to them
+        own = search(rig, HEADING, "robust", 2)  # the rig's own gains, and one next to them
         assert own is not None
         self.assertLessEqual(first.score, own.score)
 
@@ -228,7 +228,7 @@ class SearchTest(unittest.TestCase):
     @slow
     def test_sure_overshoots_less_than_quick(self) -> None:
         rig = read_rig(demo_path("bittern"))
-        quick, sure = (search(rig, HEADING, goal, 80) for goal in ("quick", "sure"))
+        quick, sure = (search(rig, HEADING, goal, 80) for goal in ("quick", "robust"))
         assert quick is not None and sure is not None
         self.assertLessEqual(sure.beyond[1], quick.beyond[1] + math.radians(0.1))
 
@@ -274,7 +274,7 @@ class CommandTest(TempCase):
                 a = Bench(rig, HEADING).run(experiment, None, np.array(seed, np.uint64))
                 self.assertFalse(a.unstable[0], f"{name} {seed}")
                 # a trapezoid of speed to half of full and back: all of it takes way/v + v/a, a tenth of the way √(0.2·way/a)
-                v, rise, way = rig.full_forward_m_s / 2, rig.correction.speed_rise_m_s2, experiment.amount  # type: ignore[union-attr]
+                v, rise, way = rig.full_forward_m_s / 2, rig.correction.drive_acceleration_m_s2, experiment.amount  # type: ignore[union-attr]
                 v = min(v, math.sqrt(way * rise))
                 tenth = (
                     math.sqrt(0.2 * way / rise) if 0.1 * way < v * v / (2 * rise) else 0.1 * way / v + v / (2 * rise)
@@ -370,7 +370,7 @@ class CommandTest(TempCase):
         code, _, _ = self.ran("export", "response", str(demo_path("avocet")), "-o", str(svg), "-o", str(pdf))
         self.assertEqual(code, 0)
         text = svg.read_text()
-        for word in ("target jumps 30 deg", "knock", "P alone", "what each part gave", "heading in deg"):
+        for word in ("target jumps 30 deg", "push", "P alone", "what each part gave", "heading in deg"):
             self.assertIn(word, text)
         self.assertTrue(pdf.read_bytes().startswith(b"%PDF"))
         code, _, err = self.ran("export", "response", str(demo_path("plover")), "--loop", "steering", "-o", str(svg))

@@ -231,9 +231,9 @@ _TERMS = (
     Term("lowest battery", "The lowest voltage of the battery.", "V", more="runs.md"),
     Term("battery", "The mean voltage of the battery.", "V", more="runs.md"),
     Term("heading error while held", "How far the heading was from its target while it was held, as a root mean square.", "deg", more="runs.md"),
-    Term("distance to the nearest zone", "How far from the nearest zone of the field the robot ended.", "m", more="runs.md"),
-    Term("pose error at the end", "How far the estimated place was from the true one at the end.", "m", more="runs.md"),
-    Term("heading error at the end", "How far the estimated heading was from the true one at the end.", "deg", more="runs.md"),
+    Term("final zone distance", "How far from the nearest zone of the field the robot stopped.", "m", more="runs.md"),
+    Term("final pose error", "How far the estimated place was from the true one at the end.", "m", more="runs.md"),
+    Term("final heading error", "How far the estimated heading was from the true one at the end.", "deg", more="runs.md"),
     # --- stages: the first part of a Tick's columns ---
     *(
         Term(f"{name} (stage)", says, more="architecture.md")

@@ -46,7 +46,7 @@ KINDS = {
         Kind("fraction", {"%": 0.01}, "40 %", bare=True),
         Kind("rate", {"/s": 1.0, "%/s": 0.01}, "3 /s"),
         Kind("turn rate drift", {"deg/s/min": _DEG / 60, "rad/s/s": 1.0}, "0.05 deg/s/min"),
-        Kind("turn rise", {"deg/s/s": _DEG, "rad/s/s": 1.0}, "360 deg/s/s"),
+        Kind("turn acceleration", {"deg/s/s": _DEG, "rad/s/s": 1.0}, "360 deg/s/s"),
         Kind("acceleration", {"m/s/s": 1.0, "cm/s/s": 0.01}, "1 m/s/s"),
         Kind("mass", {"kg": 1.0, "g": 1e-3}, "1.2 kg"),
         Kind("voltage", {"V": 1.0, "mV": 1e-3}, "7.4 V"),

@@ -115,7 +115,7 @@ def export_envelope(rig: RigName, output: Output) -> None:
 def export_response(
     rig: RigName, output: Output, loop: Annotated[str, typer.Option(help="heading, wheel or steering.")] = "heading"
 ) -> None:
-    """What a loop answers to a step and a knock, with the rig's gains and with P alone."""
+    """What a loop answers to a step and a push, with the rig's gains and with P alone."""
     from pivrex.export.response import write_response
     from pivrex.rig import find_rig, read_rig
 

@@ -36,7 +36,7 @@ class Found(NamedTuple):
 
 
 def here(as_json: Json = False) -> int:
-    """Return what works here of keys held, focus, colours, mouse, gamepads, serial lines and dates, and how to fix what does not."""
+    """Check what works here of keys held, focus, colours, mouse, gamepads, serial lines and dates, and how to fix what does not."""
     found = list(_all())
     if as_json:
         print_json(

@@ -77,10 +77,10 @@ def _tried(rig: Any, kind: str, amount: float, gains: tuple[float | None, ...], 
     if kind == "turn":
         most = c.turn_rate_rad_s or tried.full_turn_rad_s / 2
         angle = math.radians(amount)
-        experiment = Experiment("turn", angle, abs(angle) / most + most / c.turn_rise_rad_s2 + 4.0)
+        experiment = Experiment("turn", angle, abs(angle) / most + most / c.turn_acceleration_rad_s2 + 4.0)
     elif kind == "straight":
         speed = tried.full_forward_m_s / 2
-        experiment = Experiment("straight", amount, abs(amount) / speed + speed / c.speed_rise_m_s2 + 4.0)
+        experiment = Experiment("straight", amount, abs(amount) / speed + speed / c.drive_acceleration_m_s2 + 4.0)
     else:
         experiment = Experiment("push", amount, 3.0, amount)
     a = bench.run(experiment, chosen, np.array(seed, np.uint64))
@@ -143,7 +143,7 @@ def tune(
     loop: Annotated[
         str, typer.Option(help="heading, wheel, steering; of a robot that balances rate, lean, speed, place.")
     ] = "heading",
-    goal: Annotated[str, typer.Option(help="quick, calm or sure.")] = "quick",
+    goal: Annotated[str, typer.Option(help="quick, calm or robust.")] = "quick",
     candidates: Annotated[int, whole("How many gain sets are tried.", least=8, most=20000)] = 500,
     seed: Annotated[int, seed_option("The seed.")] = 0,
     by: Annotated[

@@ -38,7 +38,7 @@ def planned(name: str, rig: str) -> tuple[Any, Any, Any, Path]:
 
 
 def check(path: PathName, rig: RigOfAll = "", as_json: Json = False) -> None:
-    """Report whether a robot can drive a path, and how far its outline keeps from everything; exits 1 if it cannot."""
+    """Check whether a robot can drive a path, and how far its outline keeps from everything; exits 1 if it cannot."""
     import numpy as np
 
     from pivrex.path.plan import troubles
@@ -84,7 +84,7 @@ def _rounded(radius_m: float) -> float | None:
 
 
 def time(path: PathName, rig: RigOfAll = "", as_json: Json = False) -> None:
-    """Report how long a robot needs for a path, and which limit holds it where."""
+    """Print how long a robot needs for a path, and which limit holds it where."""
     from pivrex.errors import PivrexError
     from pivrex.path.plan import troubles
 

@@ -123,7 +123,7 @@ def describe(
     turn: Annotated[float, real("The turn to compute the wheel travel of, in deg; left is +.")] = 90.0,
     as_json: Json = False,
 ) -> None:
-    """Report what a rig is: its law and its wheels."""
+    """Print what a rig is: its law and its wheels."""
     import math
 
     from pivrex.rig import find_rig, read_rig

@@ -278,7 +278,7 @@ class RemoteSource:
             reader.but(f"{SETTLING}: it does not count yet" if settles else self.held, settles)
 
     def _answer(self, message: Message, sender: str) -> None:
-        """Say back what a letter does, where the rig wishes it; an answer that came back is answered by none."""
+        """Say back what a letter does, where the rig wants it; an echo gets no answer."""
         if isinstance(self.spec, LettersSource) and self.spec.echo and message.data != ANSWER:
             said = f"{ANSWER.decode()} {message.text} {message.does or message.reason}\r\n"
             self._answers.append((said.encode("utf-8"), sender))

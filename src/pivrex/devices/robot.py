@@ -75,7 +75,7 @@ class SimulatedRobot:
         return bool(getattr(self.state, "restart", 0.0) > 0)
 
     def push(self, forward_Ns: float, left_Ns: float, turn_Nms: float) -> None:  # noqa: N803 - newton seconds
-        """Knock it: an impulse on its mass centre, in its own directions."""
+        """Push it: an impulse on its mass centre, in its own directions."""
         self.state = self._model.pushed(self.state, np.array([forward_Ns, left_Ns, turn_Nms]))
 
     def lift(self, up: bool) -> None:

@@ -126,8 +126,8 @@ def write_following(path: DrivenPath, name: str, rig: Rig, field: Field, seed: i
     charts: tuple[tuple[str, list[Series], tuple[float, float] | None, str], ...] = (
         ("error", [
             Series("along, no corrections", without(0, 100.0), "command fill", 0.5),
-            Series("across, no corrections", without(1, 100.0), "trail", 0.5),
-            Series("along", own.errors[:, 0] * 100, "commanded"), Series("across", own.errors[:, 1] * 100, "measured"),
+            Series("cross-track, no corrections", without(1, 100.0), "trail", 0.5),
+            Series("along-track", own.errors[:, 0] * 100, "commanded"), Series("cross-track", own.errors[:, 1] * 100, "measured"),
         ], (-3 * largest - 1, 3 * largest + 1), "cm"),
         ("error", [Series("heading, no corrections", without(2, np.degrees(1)), "ghost", 0.5),
                    Series("heading", np.degrees(own.errors[:, 2]), "target")], None, "deg"),

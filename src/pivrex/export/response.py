@@ -1,4 +1,4 @@
-"""What a loop answers, on paper: step and knock, of the rig's gains and of P alone, and what each part gave."""
+"""What a loop answers, on paper: step and push, of the rig's gains and of P alone, and what each part gave."""
 
 from __future__ import annotations
 

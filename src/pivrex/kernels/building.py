@@ -25,8 +25,8 @@ LONGEST_S = 120.0
 
 def compiler() -> list[str] | None:
     """Return this machine's C compiler, as a command; None if there is none."""
-    wished = shlex.split(os.environ.get("CC", ""))
-    for command in ([wished] if wished else []) + [["cc"], ["gcc"], ["clang"]]:
+    wanted = shlex.split(os.environ.get("CC", ""))
+    for command in ([wanted] if wanted else []) + [["cc"], ["gcc"], ["clang"]]:
         found = shutil.which(command[0])
         if found is not None:
             return [found, *command[1:]]

@@ -37,7 +37,7 @@ class KernelLoop:
     ----------
     kernel : function
     writes : sequence of str
-        The arguments that it writes; scratch aside.
+        The arguments that it writes; except scratch.
     first : sequence of Record
         Its first arguments, where they stay the same: settings.
     together : int

@@ -64,19 +64,19 @@ def _choose() -> Engine:
     return found
 
 
-def chosen(wished: str = "", package: Path = Path(__file__).parent, cache: Path | None = None) -> Engine:
+def chosen(wanted: str = "", package: Path = Path(__file__).parent, cache: Path | None = None) -> Engine:
     """Choose an engine.
 
     Parameters
     ----------
-    wished : str
+    wanted : str
         Only this one counts, or plain; any if empty.
     package : Path
         Where the built library stands.
     cache : Path, optional
         Where cached ones stand; the user's cache if left out.
     """
-    if wished == "plain":
+    if wanted == "plain":
         return Engine("plain", None, "asked for (PIVREX_ENGINE)")
     version = digest()
     cache = cache if cache is not None else cache_folder()
@@ -84,7 +84,7 @@ def chosen(wished: str = "", package: Path = Path(__file__).parent, cache: Path 
     refused = ""
     for name in ("built", "cached"):
         path = places[name]
-        if wished in ("", name) and path.exists():
+        if wanted in ("", name) and path.exists():
             library, wrong = loaded(path, version)
             if library is not None:
                 return Engine(name, library, str(path))

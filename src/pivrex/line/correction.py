@@ -43,7 +43,7 @@ FAULTS = (
 REVERSED, SILENT, JUMPED = 1.0, 2.0, 3.0
 
 NOTICES_S = 0.3
-"""How long a gyro must count against the wheels before it counts as reversed: longer than a knock lasts."""
+"""How long a gyro must count against the wheels before it counts as reversed: longer than a push lasts."""
 
 CLEARLY_RAD_S = 0.25
 """Turns slower than this tell nothing about the gyro's way."""

@@ -68,7 +68,7 @@ def grow(
     Notes
     -----
     To first order an error of heading turns the displacement, one of the distances stretches it, one of the turns and a drift turn
-    the heading, one of the pivot moves it aside: δx' = δx - dy·δh + dx·k + left_x·l, δy' = δy + dx·δh + dy·k + left_y·l,
+    the heading, one of the pivot moves it sideways: δx' = δx - dy·δh + dx·k + left_x·l, δy' = δy + dx·δh + dy·k + left_y·l,
     δh' = δh + turn·m + dt·d. k, m, d and l stay as they are; the covariance goes through that matrix F as F·P·Fᵀ, and chance adds
     to x and y (Schmidt 1966: errors that are considered but not estimated; Thrun, Burgard & Fox, Probabilistic Robotics, ch. 5).
     """

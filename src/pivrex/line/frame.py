@@ -115,7 +115,7 @@ def to_robot(forward: float, left: float, heading: float, turn: float, dt: float
     turn : float
         How fast the robot will really turn, in rad/s: what the limits leave of the commanded turn.
     dt : float
-        The tick's length; with 0 the velocity is right only at its beginning, and the path drifts aside by half of the
+        The tick's length; with 0 the velocity is right only at its beginning, and the path drifts to one side by half of the
         tick's turn.
     lead : float
         Takes the heading this much later: wheels that follow with a lag do now the command of that long ago, when the

@@ -27,10 +27,10 @@ THERE_RAD, THERE_M = 0.005, 0.004
 NEAR_M = 0.03
 SHARE = 0.6
 ASIDE = 0.1
-"""A command across a line, as a share of the command along it, is no wish of the driver: it may come of turning."""
+"""A command across a line, as a share of the command along it, is not the driver's intention: turning may cause it."""
 
 AHEAD_RAD = 0.6
-"""A two-sided robot that looks further aside of its place turns first."""
+"""A two-sided robot that points further away from its place turns first."""
 
 
 TO_ANGLE, TO_STEP, TO_FACE, TO_LINE, TO_PLACE, TO_POSE = 0, 1, 2, 3, 4, 5
@@ -53,7 +53,7 @@ class HelpingSettings(Record):
         Whether it moves any way.
     p, p_across, p_along : float
         Of the heading, across and along, in 1/s.
-    rise, turn_rise : float
+    rise, turn_acceleration : float
         In m/s² and rad/s²: it comes to rest with no more.
     most, most_turn : float
         In m/s and rad/s.
@@ -74,7 +74,7 @@ class HelpingSettings(Record):
     p_across: Number = field(unit="1/s")
     p_along: Number = field(unit="1/s")
     rise: Number = field(unit="m/s^2")
-    turn_rise: Number = field(unit="rad/s^2")
+    turn_acceleration: Number = field(unit="rad/s^2")
     most: Number = field(unit="m/s")
     most_turn: Number = field(unit="rad/s")
     bend_across: Number = field(unit="1/m^2")
@@ -83,14 +83,14 @@ class HelpingSettings(Record):
 
 
 class HelpingState(Record):
-    """What is remembered: which help was given, B, from 1, 0 for none; and where the robot was when it began, B + (3,)."""
+    """What is remembered: which help was on, B, from 1, 0 for none; and where the robot was when it began, B + (3,)."""
 
     which: Number = field()
     since: Numbers = field(3, unit="m, m, rad")
 
 
 class HelpingColumns(Record):
-    """Which help is given, the heading that it wants, how far that is off, how far the robot is from its line and from its place, and the
+    """Which help is on, its target heading, how far that is off, how far the robot is from its line and from its place, and the
     motion.
     """
 
@@ -108,7 +108,7 @@ def turn_back(s: HelpingSettings, off: float) -> float:
     size = abs(off)
     if size < THERE_RAD:
         return 0.0
-    fast = smaller(smaller(s.p * size, sqrt(2.0 * s.turn_rise * size)), s.most_turn)
+    fast = smaller(smaller(s.p * size, sqrt(2.0 * s.turn_acceleration * size)), s.most_turn)
     return -fast if off < 0.0 else fast
 
 
@@ -245,7 +245,7 @@ class Helping(Stage):
             numbers=[v for own in numbers for v in own],
             can_left=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
             p=f.heading.p, p_across=f.cross_track.p, p_along=f.along_track.p,
-            rise=f.acceleration_m_s2, turn_rise=0.7 * f.turn_rise_rad_s2,
+            rise=f.acceleration_m_s2, turn_acceleration=0.7 * f.turn_acceleration_rad_s2,
             most=SHARE * rig.full_forward_m_s, most_turn=SHARE * rig.full_turn_rad_s,
             bend_across=4.0 * f.cross_track.p, bend_heading=f.heading.p,
             help=column_of(rig, inputs, "help"),
@@ -265,7 +265,7 @@ class Helping(Stage):
     # --- what it tells ---
 
     def helps(self, tick: WheelTick) -> Help | None:
-        """Return the help that is given."""
+        """Return the help that is on."""
         which = int(tick("helping", "which"))
         return self.offered[which - 1] if which else None
 

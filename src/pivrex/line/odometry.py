@@ -1,4 +1,4 @@
-"""Odometry: the robot's estimated pose, from the ways of its wheels and its turns, and how sure it is of that."""
+"""Odometry: the robot's estimated pose, from the distances of its wheels and its turns, with the covariance."""
 
 from __future__ import annotations
 

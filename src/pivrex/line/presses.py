@@ -46,7 +46,7 @@ class BindingSettings(Record):
         Those that move the robot.
     twist : (M, 4)
         Of these: forward, left, turn and pivot, as fractions of full.
-    bound, rise, fall : (M,)
+    bound, slew_up, slew_down : (M,)
         What they grow to; rates in 1/s, 0 for at once.
     opposite : (pairs, 2)
         Which motion goes against which.
@@ -84,8 +84,8 @@ class BindingSettings(Record):
     motions: Wholes = field("motions")
     twist: Numbers = field("motions", 4)
     bound: Numbers = field("motions")
-    rise: Numbers = field("motions", unit="1/s")
-    fall: Numbers = field("motions", unit="1/s")
+    slew_up: Numbers = field("motions", unit="1/s")
+    slew_down: Numbers = field("motions", unit="1/s")
     opposite: Wholes = field("opposites", 2)
     twists: Whole = field()
     idle: Numbers = field("columns")
@@ -193,9 +193,9 @@ def grow_motions(
     for k in range(len(s.motions)):
         grown = before.grown[k]
         if w.moving[k]:
-            grown = smaller(s.bound[k], grown + s.rise[k] * s.dt) if s.rise[k] > 0.0 else s.bound[k]
+            grown = smaller(s.bound[k], grown + s.slew_up[k] * s.dt) if s.slew_up[k] > 0.0 else s.bound[k]
         else:
-            grown = larger(0.0, grown - s.fall[k] * s.dt) if s.fall[k] > 0.0 else 0.0
+            grown = larger(0.0, grown - s.slew_down[k] * s.dt) if s.slew_down[k] > 0.0 else 0.0
         if stopped or (w.crossed[k] and not w.moving[k]):
             grown = 0.0
         after.grown[k] = grown

@@ -107,9 +107,9 @@ def bounds_of(path: Path, rig: Rig, curve: Curve, looks: Looking) -> Bounds:
                 turns = (u[:, 0] * du[:, 1] - u[:, 1] * du[:, 0]) / safe**2
                 cap(f"how fast {wheel.name} steers", steered.top_speed_rad_s * (1 - f.reserve), turns)
         cap(f"the speed of {wheel.name}", top, speed)
-        rises.append((f"the rise of {wheel.name}", rise, more, f.wheel_rise_m_s2))
+        rises.append((f"the rise of {wheel.name}", rise, more, f.wheel_acceleration_m_s2))
     rises.append(("your acceleration", one, 0 * one, path.acceleration_m_s2 or f.acceleration_m_s2))
-    rises.append(("your turn's rise", looks.turns, looks.turns_more, f.turn_rise_rad_s2))
+    rises.append(("your turn's acceleration", looks.turns, looks.turns_more, f.turn_acceleration_rad_s2))
     for zone in path.slow:
         inside = np.hypot(curve.x - zone.x_m, curve.y - zone.y_m) <= zone.radius_m
         caps.append(("a slow zone", np.where(inside, zone.speed_m_s**2, inf)))

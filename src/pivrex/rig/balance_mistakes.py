@@ -41,7 +41,7 @@ def balance_mistakes(rig: RigTables) -> list[tuple[str, str]]:
 
 
 def _balancing_body(rig: RigTables, falls_at: float) -> list[tuple[str, str]]:
-    """Return what keeps a body from balancing: another axle, no mass, a weight below the axle, a frame that touches the floor before it falls."""
+    """Return what keeps a body from balancing: another axle, no mass, a weight below the axle, a frame that touches the floor first."""
     chassis, body, found = rig.chassis, rig.body, []
     if chassis.casters or chassis.shape != "two-sided" or len({w.x_m for w in chassis.wheels}) > 1:
         what = "must be plain wheels on one axle and nothing else: a robot that balances stands on two sides only"

@@ -50,15 +50,15 @@ class Binding(Table):
         description="The longest time between two presses that are counted together.",
         examples=["600 ms"],
     )
-    rise_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
+    slew_up_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
         default=0.0,
-        alias="rise",
+        alias="slew_up",
         description="A motion: how fast it grows up to its share; 0 for at once.",
         examples=["2 /s"],
     )
-    fall_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
+    slew_down_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
         default=0.0,
-        alias="fall",
+        alias="slew_down",
         description="A motion: how fast it falls back when let go; 0 springs to zero.",
         examples=["4 /s"],
     )

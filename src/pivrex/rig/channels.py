@@ -49,8 +49,8 @@ def describe_channel(channel: str) -> str:
     """Return in words where on the gamepad a channel is."""
     words = {
         "left_x": "left stick, left-right",
-        "left_y": "left stick, away-near",
+        "left_y": "left stick, forward-back",
         "right_x": "right stick, left-right",
-        "right_y": "right stick, away-near",
+        "right_y": "right stick, forward-back",
     }
     return words.get(channel) or BUTTONS[channel]

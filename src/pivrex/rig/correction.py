@@ -97,15 +97,17 @@ class Correction(Table):
         description="How fast it turns to an angle at most; half of the full turn if left out.",
         examples=["120 deg/s"],
     )
-    turn_rise_rad_s2: Annotated[float, Quantity("turn rise", above=0, at_most=1e4, step="20 deg/s/s")] = Field(
+    turn_acceleration_rad_s2: Annotated[
+        float, Quantity("turn acceleration", above=0, at_most=1e4, step="20 deg/s/s")
+    ] = Field(
         default=radians(360),
-        alias="turn_rise",
+        alias="turn_acceleration",
         description="How fast that rate of turn may change: the target's rate is a trapezoid.",
         examples=["360 deg/s/s"],
     )
-    speed_rise_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=100, step="0.1 m/s/s")] = Field(
+    drive_acceleration_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=100, step="0.1 m/s/s")] = Field(
         default=1.0,
-        alias="speed_rise",
+        alias="drive_acceleration",
         description="How fast the speed of a straight drive may change.",
         examples=["1 m/s/s"],
     )

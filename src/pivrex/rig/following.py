@@ -28,35 +28,39 @@ class Loop(Table):
 
 
 class Following(Table):
-    """How paths are driven: with which bounds, and with which gains the three errors are corrected."""
+    """How paths are driven: within which limits, and with which gains the three errors are corrected."""
 
     speed_m_s: Annotated[float, Quantity("speed", above=0, at_most=100, step="0.05 m/s")] | None = Field(
-        default=None, alias="speed", description="How fast at most; 80 % of full if left out.", examples=["0.8 m/s"]
+        default=None, alias="speed", description="Maximum speed; 80 % of full if left out.", examples=["0.8 m/s"]
     )
     acceleration_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=100, step="0.1 m/s/s")] = Field(
         default=1.0, alias="acceleration", description="How fast the speed may change.", examples=["1 m/s/s"]
     )
     turn_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=100, step="10 deg/s")] | None = Field(
-        default=None,
-        alias="turn",
-        description="How fast it turns at most; 80 % of full if left out.",
-        examples=["180 deg/s"],
+        default=None, alias="turn", description="Maximum turn; 80 % of full if left out.", examples=["180 deg/s"]
     )
-    turn_rise_rad_s2: Annotated[float, Quantity("turn rise", above=0, at_most=1e4, step="20 deg/s/s")] = Field(
-        default=radians(360), alias="turn_rise", description="How fast that may change.", examples=["360 deg/s/s"]
+    turn_acceleration_rad_s2: Annotated[
+        float, Quantity("turn acceleration", above=0, at_most=1e4, step="20 deg/s/s")
+    ] = Field(
+        default=radians(360),
+        alias="turn_acceleration",
+        description="How fast that may change.",
+        examples=["360 deg/s/s"],
     )
     sideways_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=100, step="0.1 m/s/s")] = Field(
         default=2.0,
         alias="sideways",
-        description="How hard it may be pressed outwards in a bend: what the tyres hold, with some to spare. A tyre that grips with "
+        description="The largest sideways acceleration in a bend: less than the tyres can take. A tyre that grips with "
         "a factor of 0.5 slides at 4.9 m/s/s.",
         examples=["2 m/s/s"],
     )
-    wheel_rise_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=1000, step="0.1 m/s/s")] = Field(
-        default=2.5,
-        alias="wheel_rise",
-        description="How fast the speed of a wheel on the ground may change.",
-        examples=["2.5 m/s/s"],
+    wheel_acceleration_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=1000, step="0.1 m/s/s")] = (
+        Field(
+            default=2.5,
+            alias="wheel_acceleration",
+            description="How fast the speed of a wheel on the ground may change.",
+            examples=["2.5 m/s/s"],
+        )
     )
     reserve: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="5 %")] = Field(
         default=0.1, description="The share of each wheel's speed that is kept for corrections.", examples=["10 %"]

@@ -49,7 +49,7 @@ class Geometry:
         The wheel of each row of ``slip``.
     clean, clean_upside_down : (3, 3) float64
         A twist without what would drag tyres: where plain and steered wheels could do any motion, but all plain ones that
-        are not steered roll along one direction, as on a car, moving across it is left out, and the robot moves aside only
+        are not steered roll along one direction, as on a car, moving across it is left out, and the robot moves sideways only
         as its turning needs. Else the identity.
     loose : (3, L) float64
         Motions that no wheel drives or holds.

@@ -46,7 +46,7 @@ def foreign(folder: Path) -> str:
 
 
 def begin(folder: Path, robot: NewRobot, copy: Path | None = None) -> Path:
-    """Make a workspace if there is none, and in it the robot that is wished for, or a copy of another under its name.
+    """Make a workspace if there is none, and in it the new robot, or a copy of another under its name.
 
     Returns
     -------

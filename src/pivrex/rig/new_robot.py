@@ -1,4 +1,4 @@
-"""What may be wished of a robot of one's own."""
+"""The choices for a new robot."""
 
 from __future__ import annotations
 

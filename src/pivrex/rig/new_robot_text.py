@@ -1,4 +1,4 @@
-"""The commented text of a rig that was wished for."""
+"""The commented text of a new robot's rig."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ heading = "0 deg"
 
 
 def written(robot: NewRobot) -> str:
-    """Write the rig that is wished for: commented, and without mistakes."""
+    """Return the text of a new robot's rig: commented, and without mistakes."""
     body = [] if robot.wheels == BENCH else [_chassis(robot), _body(robot)]
     parts = [_head(robot), *body, _loops(robot), _motors(robot), _driver(robot), _beside(robot)]
     return "\n".join(part for part in parts if part)

@@ -16,7 +16,7 @@ _Share = Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="0.1 
 
 
 class Odometry(Table):
-    """The robot's estimated pose: the ways of its wheels and its turns, put end to end. The rest says how sure it is of that,
+    """The robot's estimated pose: the distances of its wheels and its turns, added up. The rest is its covariance,
     one sigma each.
     """
 

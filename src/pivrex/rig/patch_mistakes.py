@@ -167,8 +167,8 @@ def _of_binding(key: str, binding: Binding, action: Action) -> list[tuple[str, s
     if action.verb != "follow" and binding.channel in CHANNELS and not is_one_sided(binding.channel):
         what = f'is "{binding.channel}", a stick; "{action.text}" needs a button or a trigger'
         found.append((f"{key}.channel", what))
-    if (binding.rise_per_s or binding.fall_per_s) and action.verb != "motion":
-        found.append((f"{key}.rise", f'and fall are for motions, but this does "{action.text}"'))
+    if (binding.slew_up_per_s or binding.slew_down_per_s) and action.verb != "motion":
+        found.append((f"{key}.slew_up", f'and slew_down are for motions, but this does "{action.text}"'))
     return found
 
 

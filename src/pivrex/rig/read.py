@@ -87,7 +87,7 @@ def _checked(data: dict[str, Any], model: type[T]) -> tuple[T | None, dict[Loc, 
     """Check what a file says; returns what it is, as far as its mistakes let it be, and all mistakes with where they stand.
 
     A wrong key hides the checks between keys. It is taken out, or an example put in its place, so that they speak too; what
-    they then say about a table with an example in it is not believed.
+    they then say about a table with an example in it does not count.
     """
     found: dict[Loc, str] = {}
     tainted: set[Loc] = set()

@@ -16,6 +16,10 @@ _RENAMED = {
     "correction.settled": "capture_below",
     "control.clamp": "i_limit",
     "control.filter": "speed_filter",
+    "correction.turn_rise": "turn_acceleration",
+    "correction.speed_rise": "drive_acceleration",
+    "following.turn_rise": "turn_acceleration",
+    "following.wheel_rise": "wheel_acceleration",
     "following.along": "along_track",
     "following.across": "cross_track",
     "shaping.onset": "after_dead_band",
@@ -23,6 +27,8 @@ _RENAMED = {
     "shaping.*.faster": "slew_up",
     "shaping.*.slower": "slew_down",
     "bindings.*.edge": "dead_band",
+    "bindings.*.rise": "slew_up",
+    "bindings.*.fall": "slew_down",
 }
 """The new name of each old key; ``*`` stands for any table, and for any entry of a list."""
 

@@ -25,7 +25,7 @@ class Folder:
     settings: Workspace
 
     def rigs(self) -> list[Path]:
-        """Return its rig files by name; what was set aside while one had mistakes is none."""
+        """Return its rig files by name; a copy that was saved while one had mistakes is none."""
         return sorted(p for p in (self.path / "rigs").glob("*.toml") if SET_ASIDE not in p.name)
 
     def recordings(self) -> list[Path]:

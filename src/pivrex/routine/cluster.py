@@ -44,7 +44,7 @@ def rehearse_on(
     work : Work
     seeds : (N,) uint64
     report : callable
-        Is told how many batches are done, and how many there are.
+        Gets how many batches are done, and how many there are.
 
     Raises
     ------

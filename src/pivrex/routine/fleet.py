@@ -35,7 +35,7 @@ class Fleet:
     pose : (3,) or (N, 3) float64
         Where each begins by its estimate.
     rests : float
-        So many ticks each makes after its end.
+        Number of ticks of each after its end.
 
     Attributes
     ----------
@@ -154,7 +154,7 @@ class Fleet:
             memory.data[i] = after.data
 
     def push(self, impulse: Floats) -> None:
-        """Knock all robots; see `pivrex.sim.body.RealisticBody.pushed`."""
+        """Push all robots; see `pivrex.sim.body.RealisticBody.pushed`."""
         odd = self.state.odd > 0
         for robots, mine in zip(self._robots, (~odd, odd), strict=True):
             robots.data[mine] = self.model.pushed(robots, np.broadcast_to(impulse, (len(odd), 3))).data[mine]

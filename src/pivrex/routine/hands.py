@@ -18,7 +18,7 @@ __all__ = ["AttachedState", "Hands", "ask_attachments"]
 
 
 class AttachedState(Record):
-    """What one robot's attachments were told, in the angles (of a lift: heights) that the line calls theirs.
+    """Commands of one robot's attachments, in the angles (of a lift: heights) that the line calls theirs.
 
     Attributes
     ----------
@@ -151,11 +151,11 @@ class Hands:
         )  # fmt: skip
 
     def kept(self) -> dict[str, dict[str, float]]:
-        """Return by their names what all were told."""
+        """Return the command of each by its name."""
         return {name: {what: self._get(name, what) for what in AttachedState.fields} for name in self._at}
 
     def begin(self, kept: dict[str, dict[str, float]], off: set[str], angles: dict[str, float]) -> None:
-        """Begin with what they were told in another line; each goes where it was sent, and those with ``angles`` are called so."""
+        """Begin with their commands in another line; each goes where it was sent, and those with ``angles`` are called so."""
         self.off = set(off)
         for name, values in kept.items():
             if name in self._at:

@@ -32,7 +32,7 @@ class Means:
     ----------
     line : Line
     keeps : int
-        So many Ticks of each robot are kept at most before it waits; 0 for none.
+        Maximum number of Ticks of each robot that are kept before it waits; 0 for none.
     picks : sequence of int
         The columns of them that are kept; all, and its estimated pose, if there are none.
 
@@ -77,7 +77,7 @@ class Means:
         self.row_length = len(picks) or line.form.size + ESTIMATED
 
     def start(self, pose: Floats, batch: tuple[int, ...] = ()) -> RoutineState:
-        """Return the state of robots that believe to stand at a pose, batch + (3,), before their first tick: nothing wakes them."""
+        """Return the state of robots with an estimated pose, batch + (3,), before their first tick: nothing wakes them."""
         made: RoutineState = self.form.of(batch, gyro=float(self.words.has_gyro))
         made.profile.set(keep=float(self.words.has_gyro), course=nan)
         made.watch.set(wakes=inf)

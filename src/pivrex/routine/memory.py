@@ -29,7 +29,7 @@ class Memory:
         Ticks that have been.
     interpreter : Mind
     attached : dict
-        What each attachment was told, as `pivrex.routine.hands.AttachedState` says.
+        The command of each attachment, as `pivrex.routine.hands.AttachedState` says.
     off : set of str
         Sensors that are switched off.
     habits : Habits

@@ -29,7 +29,7 @@ from pivrex.routine.robot import RobotWords
 __all__ = ["Motion", "begin", "begin_plan", "end", "profile_settings", "rest", "straight_of", "turn_of", "wrapped"]
 
 CREEP = 1.25
-"""Above the smallest drive that turns a wheel, and above the smallest that its driver can be told."""
+"""Above the smallest drive that turns a wheel, and above the smallest that its driver can take."""
 
 
 @dataclass(frozen=True)
@@ -115,7 +115,7 @@ def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
 def begin(
     v: ProfileState, motion: Motion, x: Floats | float, y: Floats | float, heading: Floats | float, dt: float
 ) -> None:
-    """Begin a motion of a robot, or of each of a batch, that believes to be there."""
+    """Begin a motion of a robot, or of each of a batch, from its estimated pose."""
     course = np.where(np.isnan(v.course) | (not motion.held), heading, v.course) + motion.jump
     v.set(
         active=1.0, planned=0.0, spins=float(motion.spins), held=float(motion.held), field=float(motion.field),
@@ -155,7 +155,7 @@ def end(v: ProfileState, heading: float, keeps: bool, whole: bool, looks: float 
 def turn_of(line: Line, angle_rad: float) -> Motion:
     """Return the turn on the spot by an angle, to the left if it is above 0, as the rig's correction says."""
     c, rig = line.rig.correction, line.rig
-    most, rise = (c.turn_rate_rad_s, c.turn_rise_rad_s2) if c is not None else (0.0, 6.0)
+    most, rise = (c.turn_rate_rad_s, c.turn_acceleration_rad_s2) if c is not None else (0.0, 6.0)
     sign = -1.0 if angle_rad < 0 else 1.0
     return Motion(True, turn=sign, whole=abs(angle_rad), most=most or rig.full_turn_rad_s / 2, rise=rise)
 
@@ -163,7 +163,7 @@ def turn_of(line: Line, angle_rad: float) -> Motion:
 def straight_of(line: Line, distance_m: float, held: bool = True, speed_m_s: float = 0.0) -> Motion:
     """Return the drive straight on, back if it is below 0, at half of the full speed, as the rig's correction says."""
     c = line.rig.correction
-    sign, rise = -1.0 if distance_m < 0 else 1.0, c.speed_rise_m_s2 if c is not None else 1.0
+    sign, rise = -1.0 if distance_m < 0 else 1.0, c.drive_acceleration_m_s2 if c is not None else 1.0
     most = speed_m_s or line.rig.full_forward_m_s / 2
     return Motion(forward=sign, whole=abs(distance_m), most=most, rise=rise, held=held)
 

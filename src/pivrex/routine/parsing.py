@@ -213,7 +213,7 @@ _PARTS: dict[str, tuple[str, ...]] = {
     "say": ("text",), "show": ("value",), "if_": ("cond",), "else_if": ("cond",), "else_": (), "choose": ("value",), "when": ("value",),
     "otherwise": (), "repeat": ("count",), "repeat_until": ("cond", "count"), "once_all": (), "once_one": (), "once_together": (),
 }  # fmt: skip
-"""The parts of each form that are not told by what they are, in order."""
+"""The parts of each form that have no word of their own, in order."""
 
 
 def _node(form: str, children: list[Any]) -> Node:  # noqa: C901 - a case for each part that is told by what it is
@@ -284,7 +284,7 @@ def _parser() -> Lark:
 
 @lru_cache(4096)
 def parse_line(text: str) -> Node | Unread:
-    """Read one line without its indentation and comment. Never raises: what cannot be read is told."""
+    """Read one line without its indentation and comment. Never raises: what cannot be read becomes a mistake."""
     if len(text) > LONGEST_LINE:
         return Unread(
             LONGEST_LINE, len(text) - LONGEST_LINE, f"a line has at most {LONGEST_LINE} characters; write two steps"

@@ -63,8 +63,8 @@ class Planner:
     def __init__(self, line: Line, words: RobotWords) -> None:
         self._line, self._words = line, words
         c = line.rig.correction
-        self.rise = c.speed_rise_m_s2 if c is not None else 1.0
-        self.turn_rise = c.turn_rise_rad_s2 if c is not None else 6.0
+        self.rise = c.drive_acceleration_m_s2 if c is not None else 1.0
+        self.turn_acceleration = c.turn_acceleration_rad_s2 if c is not None else 6.0
         self.full_forward, self.full_turn = line.rig.full_forward_m_s, line.rig.full_turn_rad_s
         self.turn = (c.turn_rate_rad_s if c is not None else 0.0) or self.full_turn / 2
         self.drive = self.full_forward / 2
@@ -126,7 +126,7 @@ class Planner:
     def _spin(self, step: MotionStep, seen: Seen, at: Standing, plain: Motion) -> Motion:
         """Return a turn, a pivot or a bend: its way is measured in rad."""
         spin, whole, forward = step.spin, plain.whole, 0.0
-        rise, most = self.turn_rise, 0.0
+        rise, most = self.turn_acceleration, 0.0
         if step.shape == "bend":
             radius = max(number(step.values["radius"], seen, "the radius"), TIGHTEST_M)
             most = self._speed(step, seen, at.drive, self.full_forward) / radius
@@ -155,7 +155,7 @@ class Planner:
         turn = wrapped(number(step.values["facing"], seen, "facing") - at.looks) if "facing" in step.values else 0.0
         if way < 1e-3:
             sign = 1.0 if turn >= 0 else -1.0
-            return replace(plain, spins=True, turn=sign, whole=abs(turn), most=at.turn, rise=self.turn_rise)
+            return replace(plain, spins=True, turn=sign, whole=abs(turn), most=at.turn, rise=self.turn_acceleration)
         return replace(plain, forward=dx / way, left=dy / way, turn=turn / way, whole=way, field=True)
 
     @staticmethod

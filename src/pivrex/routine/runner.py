@@ -168,7 +168,7 @@ class Runner(Knowing):
         return state._replace(memory=self.taught(state.memory)) if self._learns or self._zeroes else state
 
     def taught(self, memory: LineMemory) -> LineMemory:
-        """Return what the line remembers, with what it is to be told in this tick."""
+        """Return what the line remembers, with what it needs in this tick."""
         for learns in self._learns:
             after = learns(memory)
             if after is None:

@@ -67,7 +67,7 @@ def wheel_share(s: ProfileSettings, w: WheelDistances, k: int) -> float:
 
     Notes
     -----
-    In each tick in which it is told the speed u it rolls u·dt farther; the command of the tick before is not measured yet. The
+    In each tick in which its command is the speed u it rolls u·dt farther; the command of the tick before is not measured yet. The
     last tick gets what is left. (Own rule; of a first-order lag it is exact.)
     """
     if not w.far[k] < inf:

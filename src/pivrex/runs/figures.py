@@ -49,9 +49,9 @@ FIGURES = (
     Figure("battery_low_V", "lowest battery", "V", 2, False),
     Figure("battery_mean_V", "battery", "V", 2, False),
     Figure("held_deg", "heading error while held", "deg", 2, True),
-    Figure("end_zone_m", "distance to the nearest zone", "m", 3, True),
-    Figure("end_off_m", "pose error at the end", "m", 3, True),
-    Figure("end_off_deg", "heading error at the end", "deg", 1, True),
+    Figure("end_zone_m", "final zone distance", "m", 3, True),
+    Figure("end_off_m", "final pose error", "m", 3, True),
+    Figure("end_off_deg", "final heading error", "deg", 1, True),
 )
 """All of them, a row each, in their order. One that cannot be said of a run is left out of it."""
 

@@ -5,7 +5,7 @@
 - floor.toml: the floor
 - routine.txt, routine-2.txt, ...: the routines that were chosen
 - events.csv: what was said, stops, bumps, limits, lines of a routine
-- status.jsonl: what the screen was told in addition to the Ticks, for replaying
+- status.jsonl: what the screen got in addition to the Ticks, for replaying
 - ticks-0000000.csv, ...: the Ticks, a piece for each half minute, called by its first row; compressed when it is large
 - track-0000000.csv, ...: a few columns of every few Ticks, for small pictures and for what shows the whole of it
 """

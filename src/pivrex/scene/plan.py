@@ -37,7 +37,7 @@ def letter_of(what: str) -> str:
         "your speed": "v",
         "your acceleration": "a",
         "your turn": "t",
-        "your turn's rise": "r",
+        "your turn's acceleration": "r",
         "the bend": "b",
         "a slow zone": "z",
         "a stop": "0",
@@ -49,7 +49,7 @@ def shares_of(plan: Plan) -> list[tuple[str, str, float]]:
     shares: dict[tuple[str, str], float] = {}
     for from_m, to_m, what in plan.held_by():
         letter = letter_of(what)
-        words = {"W": "a wheel's speed", "R": "a wheel's rise", "S": "a wheel's steering"}.get(letter, what)
+        words = {"W": "a wheel's speed", "R": "a wheel's acceleration", "S": "a wheel's steering"}.get(letter, what)
         shares[(letter, words)] = shares.get((letter, words), 0.0) + (to_m - from_m) / max(plan.length_m, 1e-9)
     return [(*key, share) for key, share in sorted(shares.items(), key=lambda one: -one[1])]
 

@@ -52,7 +52,7 @@ class CurveData:
     live: tuple[float, float, float] | None
     full: str
     one_sided: bool = False
-    ends: tuple[str, str] = ("near", "away")
+    ends: tuple[str, str] = ("back", "forward")
     heights: tuple[str, str] = ("back", "ahead")
     mirrored: bool = False
 

@@ -46,7 +46,7 @@ class Posed(Protocol):
 
 
 def reach_of(chassis: Chassis) -> tuple[float, float]:
-    """Return how far a robot reaches ahead and aside of its centre, in m."""
+    """Return how far a robot reaches ahead of its centre and to its sides, in m."""
     ahead = max([chassis.length_m / 2, *(abs(w.x_m) + w.radius_m for w in chassis.wheels)])
     across = max([chassis.width_m / 2, *(abs(w.y_m) + w.radius_m for w in chassis.wheels)])
     return ahead, across

@@ -157,7 +157,7 @@ class MoveSimulated:
 
 @dataclass(frozen=True)
 class Push:
-    """Knock the simulated robot: an impulse on its mass centre, in its own directions."""
+    """Push the simulated robot: an impulse on its mass centre, in its own directions."""
 
     forward_Ns: float = 0.0  # noqa: N815 - newton seconds
     left_Ns: float = 0.0  # noqa: N815

@@ -90,7 +90,7 @@ class ReplayClient:
 
     @property
     def given(self) -> int:
-        """The row that was given last."""
+        """The last row."""
         return self._given
 
     @property
@@ -113,11 +113,11 @@ class ReplayClient:
 
     @property
     def begins(self) -> int:
-        """The row that is given next."""
+        """The next row."""
         return self._begins()
 
     def _begins(self) -> int:
-        """Return the first row that is given next: of what another rig made nothing is shown next to what this one makes."""
+        """Return the next row: of what another rig made nothing is shown next to what this one makes."""
         if not self.jumped:
             return self._given + 1
         at = self.replay.at

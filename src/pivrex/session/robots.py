@@ -206,7 +206,7 @@ class Robots:
         self._board.set(lifted=bool(state.lifted), upside_down=bool(state.upside_down))
 
     def push(self, forward_Ns: float, left_Ns: float, turn_Nms: float) -> None:  # noqa: N803 - newton seconds
-        """Knock the simulated robot; a real robot is knocked by hand."""
+        """Push the simulated robot; a real robot is pushed by hand."""
         if self.link is not None:
             self._board.note("a real robot is pushed by hand")
         elif not self._line.rig.has_realistic_physics:

@@ -67,7 +67,7 @@ class Rounds:
 
     def ready(self, midway: Midway | None = None) -> Floats | None:
         """Put the simulated robot where the routine starts, or where it is before one of its lines; nothing moves. Returns where the robot
-        believes to be then, (3,), with which the line must begin again; None if nothing has changed.
+        estimates then, (3,), with which the line must begin again; None if nothing has changed.
         """
         match = self.match
         if midway is not None and (match.program is None or match.program.text != midway.text):

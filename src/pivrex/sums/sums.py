@@ -192,7 +192,7 @@ def _gear(v: Values) -> list[Result]:
         Result("push", "push of the motors, held", push, "N", 2),
         Result("grip", "push that the tyres hold", grip, "N", 2, slides),
         Result("rise", "acceleration from rest", max(0.0, min(pushed, held)), "m/s/s", 2),
-        Result("held", "hardest start that the tyres hold", max(0.0, held), "m/s/s", 2),
+        Result("held", "maximum acceleration without slip", max(0.0, held), "m/s/s", 2),
     ]
 
 

@@ -270,7 +270,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         elif not command.available(self.model):
             self.means_nothing(key)
             if not self.model.status.live:
-                self.model.say(f"{command.title}: not now")
+                self.model.say(f"{command.title}: {command.needs}")
         else:
             self.act(command.name)
 
@@ -397,4 +397,4 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         if command.available(self.model):
             self.act(name)
         else:
-            self.model.say(f"{command.title}: not now")
+            self.model.say(f"{command.title}: {command.needs}")

@@ -217,7 +217,7 @@ class AppActions(_Base):
         self._push(-1.0)
 
     def _push(self, way: float) -> None:
-        """Knock the robot: aside at its front, or forward and back one that balances."""
+        """Push the robot: sideways at its front, or forward and back one that balances."""
         loop = LOOPS["heading" if self.model.rig.balance is None else "lean"]
         impulse = way * loop.impulse(self.model.rig, loop.experiment(self.model.rig, "push"))
         self.model.ask(Push(*impulse.tolist()))

@@ -40,6 +40,8 @@ class Command:
     foot : int
         Its rank in the foot, 0 to leave it out.
     available : callable
+    needs : str
+        A clause that says why it is not available.
     asks : Request or None
         What it asks of the session, if that is all that it does: it needs no ``act_NAME`` then.
     """
@@ -52,6 +54,7 @@ class Command:
     view: str = ""
     foot: int = 0
     available: Callable[[ScreenModel], bool] = _always
+    needs: str = "not now"
     asks: Request | None = None
 
     @property
@@ -82,9 +85,9 @@ class Owner(Protocol):
 COMMON = (
     Command("stop", "stop", "Stops the robot from anywhere, at once.", ("escape",), foot=1, asks=ask.Stop("Esc")),
     Command("go_on", "go on", "Lets the simulated robot drive again after a stop, once the sticks are let go.", ("g",), foot=2,
-            available=lambda m: bool(m.status.held), asks=ask.GoOn()),
+            available=lambda m: bool(m.status.held), needs="the robot is not stopped", asks=ask.GoOn()),
     Command("go_live", "go live", "Lets the robot on the link move. Let go of the sticks first; any key that does nothing stops it.",
-            ("ctrl+l",), foot=12, available=lambda m: not m.status.live, asks=ask.GoLive()),
+            ("ctrl+l",), foot=12, available=lambda m: not m.status.live, needs="it is live already", asks=ask.GoLive()),
     Command("sources", "source", "Lists the sources that can drive; choose one.", ("o",), foot=3),
     Command("next_wheel", "next wheel", "Shows the why of the next wheel.", ("n",), foot=4),
     Command("ladder", "why, stage by stage", "Opens the why as a ladder with a row for each stage; again closes it.", ("enter",), foot=5),
@@ -92,46 +95,49 @@ COMMON = (
             ("up",), "↑↓", foot=6),
     Command("next_setting", "select down", "Selects the setting below, or the rung below while the ladder is open.", ("down",)),
     Command("rigs", "robot", "Lists the robots of this workspace, and opens another.", ("b",), foot=3),
-    Command("undo", "undo", "Undoes the last change of the rig.", ("u",), foot=9, available=lambda m: m.file.can_undo),
+    Command("undo", "undo", "Undoes the last change of the rig.", ("u",), foot=9, available=lambda m: m.file.can_undo,
+            needs="nothing is changed yet"),
     Command("redo", "redo", "Redoes the last change that you undid.", ("U", "shift+u", "upper_u"), foot=10,
-            available=lambda m: m.file.can_redo),
+            available=lambda m: m.file.can_redo, needs="you have undone nothing"),
     Command("changes", "list of changes", "Lists the changes of the rig, or of the open routine or path, and goes back to any of them.",
             ("ctrl+u",)),
     Command("put_back", "back to start", "Puts the simulated robot back at its start; the trail stays as a ghost.", ("r",), foot=11,
             asks=ask.PutBack()),
     Command("hold_heading", "hold heading", "Turns the heading hold on or off: the gyro holds it while you do not turn.",
             ("Y", "shift+y", "upper_y"), foot=7,
-            available=lambda m: m.rig.gyro is not None),
+            available=lambda m: m.rig.gyro is not None, needs="this robot has no gyro"),
     Command("body", "body", "Changes the physics of the simulated robot: realistic, with mass, slip and faults, or ideal.",
             ("B", "shift+b", "upper_b")),
     Command("zero_gyro", "zero the gyro", "Measures the gyro's bias while the robot stands still, and subtracts it.",
-            ("Z", "shift+z", "upper_z"), available=lambda m: m.rig.correction is not None, asks=ask.ZeroGyro()),
+            ("Z", "shift+z", "upper_z"), available=lambda m: m.rig.correction is not None,
+            needs="this robot has no heading loop", asks=ask.ZeroGyro()),
     Command("level_down", "slower level", "Chooses the next slower speed level.", ("left_square_bracket",),
-            available=lambda m: len(m.rig.speed_levels.levels) > 1, asks=ask.StepLevel(-1)),
+            available=lambda m: len(m.rig.speed_levels.levels) > 1, needs="this robot has one speed level", asks=ask.StepLevel(-1)),
     Command("level_up", "level", "Chooses the next faster speed level.", ("right_square_bracket",), "[ ]", foot=13,
-            available=lambda m: len(m.rig.speed_levels.levels) > 1, asks=ask.StepLevel(1)),
+            available=lambda m: len(m.rig.speed_levels.levels) > 1, needs="this robot has one speed level", asks=ask.StepLevel(1)),
     Command("let_go", "keys to rest", "Brings latched keys back to rest.", ("space",), foot=14,
-            available=lambda m: m.status.source == "keys", asks=ask.LetGo()),
+            available=lambda m: m.status.source == "keys", needs="the keys do not drive", asks=ask.LetGo()),
     Command("keys_mode", "key mode", "Changes how keys drive: latched, for a short time, or while held, where the terminal can tell.", ("m",)),
     Command("key_window", "window for keys", "Opens a small window in which keys drive while you hold them; "
             "again closes it.", ()),
     Command("match", "match", "Gets ready for a match and shows what is chosen; nothing moves until you press it again.",
             ("M", "shift+m", "upper_m"), foot=8),
     Command("leave_match", "leave the match", "Ends the match: the robot may be driven.", ("L", "shift+l", "upper_l"), foot=3,
-            available=lambda m: m.status.match.period is not Period.OFF),
+            available=lambda m: m.status.match.period is not Period.OFF, needs="there is no match"),
     Command("record", "record", "Records the source that drives, to be played again; again ends the recording.", ("p",), foot=12,
             asks=ask.Record()),
     Command("keep_run", "keep", "Keeps the last minutes as a run; during a run that is kept, marks this moment.",
             ("asterisk", "*"), "*", foot=12, asks=ask.KeepRun()),
     Command("robot", "robot on the link", "Changes between the simulated robot and the robot behind the link.", ("h",), foot=13,
-            available=lambda m: m.rig.link is not None or m.status.linked != "off"),
+            available=lambda m: m.rig.link is not None or m.status.linked != "off", needs="this rig has no link"),
     Command("export", "export", "Saves the drawing of this view as SVG and PDF into the workspace's exports.", ("x",), foot=15),
     Command("turn_over", "turn it over", "Turns the simulated robot on its back, or back on its wheels, to test its upside-down sensor.",
-            (), available=lambda m: m.rig.upside_down is not None, asks=ask.MoveSimulated("turn over")),
+            (), available=lambda m: m.rig.upside_down is not None, needs="this robot has no upside-down sensor", asks=ask.MoveSimulated("turn over")),
     Command("set_up", "set it up", "Sets a robot that balances upright; a hand holds it until it stands by itself.", ("I", "shift+i", "upper_i"),
-            foot=3, available=lambda m: m.rig.balance is not None and not m.status.upright, asks=ask.MoveSimulated("set up")),
+            foot=3, available=lambda m: m.rig.balance is not None and not m.status.upright,
+            needs="only a robot that balances, and has fallen, is set up", asks=ask.MoveSimulated("set up")),
     Command("lay_down", "lay it down", "Lays the simulated robot that balances on its frame.", (),
-            available=lambda m: m.rig.balance is not None, asks=ask.MoveSimulated("lay down")),
+            available=lambda m: m.rig.balance is not None, needs="this robot does not balance", asks=ask.MoveSimulated("lay down")),
     Command("attach_pads", "simulated gamepad", "Listens for simulated gamepads, moved by pivrex remote --pad.", (), asks=ask.AttachPads()),
     Command("messages", "messages", "Lists all messages with their times, and the warnings of the open rig.",
             ("exclamation_mark", "!"), foot=16),
@@ -157,14 +163,14 @@ COMMON = (
 
 
 PUSHES = (
-    Command("push_left", "knock", "Knocks the simulated robot's front to the left, as a robot that hits it does; one that balances forward.",
+    Command("push_left", "push", "Pushes the simulated robot's front to the left, as a collision does; one that balances forward.",
             ("f",),
-            available=lambda m: m.rig.has_realistic_physics),
-    Command("push_right", "knock to the right", "Knocks the simulated robot's front to the right; one that balances back.",
+            available=lambda m: m.rig.has_realistic_physics, needs="it needs realistic physics: B"),
+    Command("push_right", "push to the right", "Pushes the simulated robot's front to the right; one that balances back.",
             ("F", "shift+f", "upper_f"),
-            available=lambda m: m.rig.has_realistic_physics),
+            available=lambda m: m.rig.has_realistic_physics, needs="it needs realistic physics: B"),
 )  # fmt: skip
-"""In the views that show what comes of a knock."""
+"""In the views that show what comes of a push."""
 
 
 SHOWS_THE_PAST = ("runs",)

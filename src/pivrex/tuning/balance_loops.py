@@ -75,19 +75,19 @@ class BalanceLoop(Loop):
     def experiment(self, rig: Rig, kind: str) -> Experiment:
         body = rig.with_body("realistic").body
         assert body is not None
-        knock, speed = round(body.weighs_kg(rig.chassis) * 0.4, 2), round(0.4 * rig.full_forward_m_s, 2)
+        push, speed = round(body.weighs_kg(rig.chassis) * 0.4, 2), round(0.4 * rig.full_forward_m_s, 2)
         if kind == "step":
             return Experiment("step", speed, 3.0, title=f"to {speed:.2f} m/s at once", begins_s=0.25)
         if kind == "both":
-            return Experiment("both", speed, 5.0, knock, f"to {speed:.2f} m/s at once, then a push", 0.25, 2.5)
-        return Experiment("push", knock, 4.0, knock, f"a push of {knock:.2f} N·s forward")
+            return Experiment("both", speed, 5.0, push, f"to {speed:.2f} m/s at once, then a push", 0.25, 2.5)
+        return Experiment("push", push, 4.0, push, f"a push of {push:.2f} N·s forward")
 
     def move(self, line: Line, experiment: Experiment) -> Motion:
         most = experiment.amount if experiment.kind in ("step", "both") else 0.0
         return Motion(forward=1.0, most=most, rise=AT_ONCE, held=False)
 
     def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
-        return np.array([experiment.knock, 0.0, 0.0])
+        return np.array([experiment.push, 0.0, 0.0])
 
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
         key = f"balance.{self.name}"

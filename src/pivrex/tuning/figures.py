@@ -21,9 +21,9 @@ class Figures(NamedTuple):
     Attributes
     ----------
     rise_s : float64
-        From a tenth to nine tenths of the way; NaN if it never gets there. Of a knock: until the farthest point.
+        From a tenth to nine tenths of the way; NaN if it never gets there. Of a push: until the farthest point.
     overshoot : float64
-        How far beyond the target, at least 0, in the answer's unit; of a knock how far it was turned away.
+        How far beyond the target, at least 0, in the answer's unit; of a push how far it was turned away.
     settle_s : float64
         After this it stays within 5 % of the step (at least ``least``); NaN if it does not.
     final : float64
@@ -31,7 +31,7 @@ class Figures(NamedTuple):
     effort : float64
         Root mean square of what the loop gave.
     back_s, turned : float64
-        Of a knock that followed a step: after which time it was back, and how far it was turned away; NaN where none did.
+        Of a push that followed a step: after which time it was back, and how far it was turned away; NaN where none did.
     """
 
     rise_s: Floats

@@ -15,7 +15,7 @@ from pivrex.routine.motion import Motion
 __all__ = ["AT_ONCE", "OPEN", "Experiment", "Gains", "Loop", "rounded"]
 
 KNOCK_AT_S = {"push": 0.3, "both": 1.1}
-"""When a knock comes: once the heading is held, or once a step has settled."""
+"""When a push comes: once the heading is held, or once a step has settled."""
 
 
 class Gains(NamedTuple):
@@ -38,28 +38,28 @@ class Experiment:
         In the loop's unit; of a push N·s, of a straight drive m.
     seconds : float
         For how long it is watched.
-    knock : float
+    push : float
         Of "both": N·s.
     title : str
         What it is, in words.
     begins_s : float
         When its motion begins.
-    knocked_s : float
-        When it is knocked; 0 for the usual time.
+    pushed_s : float
+        When it is pushed; 0 for the usual time.
     """
 
     kind: str
     amount: float
     seconds: float
-    knock: float = 0.0
+    push: float = 0.0
     title: str = ""
     begins_s: float = 0.0
-    knocked_s: float = 0.0
+    pushed_s: float = 0.0
 
     @property
-    def knock_at_s(self) -> float:
-        """When it is knocked; below 0 for never."""
-        return self.knocked_s or KNOCK_AT_S.get(self.kind, -1.0)
+    def push_at_s(self) -> float:
+        """When it is pushed; below 0 for never."""
+        return self.pushed_s or KNOCK_AT_S.get(self.kind, -1.0)
 
 
 AT_ONCE = 1e6
@@ -124,11 +124,11 @@ class Loop:
         raise NotImplementedError
 
     def move(self, line: Line, experiment: Experiment) -> Motion:
-        """Return what makes it on a line, but for a knock."""
+        """Return what makes it on a line, but for a push."""
         raise NotImplementedError
 
     def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
-        """Return the knock, (3,): forward and left in N·s, turning in N·m·s about the mass centre."""
+        """Return the push, (3,): forward and left in N·s, turning in N·m·s about the mass centre."""
         return np.zeros(3)
 
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:

@@ -58,13 +58,13 @@ class Heading(Loop):
         assert body is not None
         lever = rig.chassis.length_m / 2 - rig.chassis.mass_centre.x_m
         # one that turns a free robot at about 250 deg/s
-        knock = body.weighs_kg(rig.chassis) * body.spread_of_m(rig.chassis) ** 2 * radians(250) / lever
-        knock = max(round(knock, 2), 0.05)
+        push = body.weighs_kg(rig.chassis) * body.spread_of_m(rig.chassis) ** 2 * radians(250) / lever
+        push = max(round(push, 2), 0.05)
         match kind:
             case "push":
-                return Experiment("push", knock, 2.0, knock, f"knock {knock:.2f} N·s at the front")
+                return Experiment("push", push, 2.0, push, f"push {push:.2f} N·s at the front")
             case "both":
-                return Experiment("both", radians(30), 2.0, knock, "target jumps 30 deg under way, then a knock")
+                return Experiment("both", radians(30), 2.0, push, "target jumps 30 deg under way, then a push")
             case "turn":
                 return Experiment("turn", pi / 2, 2.5, title="turn 90 deg")
             case "straight":
@@ -86,7 +86,7 @@ class Heading(Loop):
 
     def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
         lever = rig.chassis.length_m / 2 - rig.chassis.mass_centre.x_m
-        return np.array([0.0, experiment.knock, experiment.knock * lever])
+        return np.array([0.0, experiment.push, experiment.push * lever])
 
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
         return {
@@ -136,19 +136,19 @@ class WheelLoop(Loop):
     def experiment(self, rig: Rig, kind: str) -> Experiment:
         body = rig.with_body("realistic").body
         assert body is not None
-        knock = round(body.weighs_kg(rig.chassis) * 0.25 * rig.full_forward_m_s, 2)
+        push = round(body.weighs_kg(rig.chassis) * 0.25 * rig.full_forward_m_s, 2)
         match kind:
             case "push":
-                return Experiment("push", 0.4, 2.0, -knock, f"at 40 % a knock of {knock:.2f} N·s", 0.05)
+                return Experiment("push", 0.4, 2.0, -push, f"at 40 % a push of {push:.2f} N·s", 0.05)
             case "both":
-                return Experiment("both", 0.4, 2.0, -knock, "to 40 % of full speed, then a knock", 0.05)
+                return Experiment("both", 0.4, 2.0, -push, "to 40 % of full speed, then a push", 0.05)
         return Experiment("step", 0.4, 1.2, title="to 40 % of full speed", begins_s=0.25)
 
     def move(self, line: Line, experiment: Experiment) -> Motion:
         return Motion(forward=1.0, most=experiment.amount * line.rig.full_forward_m_s, rise=AT_ONCE, held=False)
 
     def impulse(self, rig: Rig, experiment: Experiment) -> Floats:
-        return np.array([experiment.knock, 0.0, 0.0])
+        return np.array([experiment.push, 0.0, 0.0])
 
     def changes(self, rig: Rig, gains: Gains) -> dict[str, object]:
         return {

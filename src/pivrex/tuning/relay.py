@@ -61,7 +61,7 @@ def relay(
     Parameters
     ----------
     plant : callable
-        Takes what is given in a tick, and gives the value behind it.
+        Takes the output of a tick, and returns the value after it.
     size : float
         What the switch gives, either way.
     band : float
@@ -193,7 +193,9 @@ def gains_by(found: Relay, goal: str, loop: Loop, rig: Rig) -> Gains:
     if isinstance(
         loop, BalanceLoop
     ):  # each loop is P alone for the one around it; what stays missing is the speed's to find
-        return Gains({"quick": 0.45, "calm": 0.33, "sure": 0.2}[goal] * found.gain, loop.gains(rig).i, 0.0)
-    share, i_time, d_time = {"quick": (0.45, 1 / 1.2, 0.0), "calm": (0.33, 0.5, 1 / 3), "sure": (0.2, 0.5, 1 / 3)}[goal]
+        return Gains({"quick": 0.45, "calm": 0.33, "robust": 0.2}[goal] * found.gain, loop.gains(rig).i, 0.0)
+    share, i_time, d_time = {"quick": (0.45, 1 / 1.2, 0.0), "calm": (0.33, 0.5, 1 / 3), "robust": (0.2, 0.5, 1 / 3)}[
+        goal
+    ]
     p = share * found.gain
     return Gains(p, p / (i_time * found.period_s), p * d_time * found.period_s)

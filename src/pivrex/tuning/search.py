@@ -32,7 +32,7 @@ CONDITIONS = {
 GOALS = {
     "quick": "settled as soon as may be, with a little overshoot allowed",
     "calm": "little effort and little overshoot, however long it takes within reason",
-    "sure": "no overshoot under any condition, and back soon after a knock",
+    "robust": "no overshoot under any condition, and back soon after a push",
 }
 FINALISTS = 6
 """How many of the best are pushed harder and harder where being sure is the goal."""
@@ -103,7 +103,7 @@ def search(
     Notes
     -----
     A candidate is worth the mean of its score over the conditions and its worst, half and half. The score is in seconds:
-    of settling and of being back after a knock, more for overshoot, what is left over and effort, as the goal weighs them.
+    of settling and of being back after a push, more for overshoot, what is left over and effort, as the goal weighs them.
     The rig's own gains are among the candidates, so what is found is never worse.
     """
     chance = np.random.default_rng(seed)
@@ -140,7 +140,7 @@ def _surest(
 ) -> Found:
     """Return the best of a robot that balances: for the goal sure that of the best which survives the biggest push at its worst."""
     worth = np.concatenate(scores)
-    best = np.argsort(worth, kind="stable")[: FINALISTS if goal == "sure" else 1]
+    best = np.argsort(worth, kind="stable")[: FINALISTS if goal == "robust" else 1]
     pushes = []
     for k in best:
         gains = Gains(*(float(v) for v in np.concatenate(tried)[k]))
@@ -201,7 +201,7 @@ def _scored(a: StepResponses, goal: str) -> Floats:
     weights = {  # settling, back, overshoot, left over, turned away, restlessness
         "quick": (1.0, 0.6, 1.0, 4.0, 0.5, 1.0),
         "calm": (0.5, 0.4, 3.0, 3.0, 0.3, 8.0),
-        "sure": (0.6, 0.8, 10.0, 5.0, 0.8, 2.0),
+        "robust": (0.6, 0.8, 10.0, 5.0, 0.8, 2.0),
     }[goal]
     parts = (settle, back, beyond, left, turned, restless)
     found: Floats = np.sum([w * v for w, v in zip(weights, parts, strict=True)], axis=0) + 10.0 * a.unstable

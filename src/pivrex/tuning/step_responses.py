@@ -26,8 +26,8 @@ UNSTABLE_STEPS = 6.0
 """An answer that ends this many steps from its target is called unstable; so is one that swings on."""
 
 SWINGS, BUSY = 0.06, 0.12
-"""What swings by less than this share of the step at the end (or than what counts as settled), or is given by less than this share of
-the most that was given, is noise and friction.
+"""What swings by less than this share of the step at the end (or than what counts as settled), or changes the output by less than this share of
+its maximum, is noise and friction.
 """
 
 LOOKS = 8
@@ -156,8 +156,8 @@ class Bench:
         fleet = Fleet(Means(line, ticks + 1, places), model, begun(line, np.zeros(3), seeds.shape), start, np.zeros(3))
         fleet.run(1)
         moments = {round(experiment.begins_s / line.dt_s): lambda: fleet.begin(loop.move(line, experiment))}
-        if experiment.knock_at_s >= 0:
-            moments[round(experiment.knock_at_s / line.dt_s)] = lambda: fleet.push(loop.impulse(self.rig, experiment))
+        if experiment.push_at_s >= 0:
+            moments[round(experiment.push_at_s / line.dt_s)] = lambda: fleet.push(loop.impulse(self.rig, experiment))
         seen = 0
         for k in sorted({*moments, *range(0, ticks, LOOKS), ticks}):
             if until is not None and k < ticks and until():
@@ -193,9 +193,9 @@ class Bench:
         span = slice(from_, to)
         figures = figures_of(t_s[span], value[:, span], starts, end, output["output"][:, span], loop.least)
         if experiment.kind == "both":
-            after = slice(round(experiment.knock_at_s / line.dt_s), None)
-            knocked = figures_of(t_s[after], value[:, after], end, end, output["output"][:, after], loop.least)
-            figures = figures._replace(back_s=knocked.settle_s, turned=knocked.overshoot, final=knocked.final)
+            after = slice(round(experiment.push_at_s / line.dt_s), None)
+            pushed = figures_of(t_s[after], value[:, after], end, end, output["output"][:, after], loop.least)
+            figures = figures._replace(back_s=pushed.settle_s, turned=pushed.overshoot, final=pushed.final)
         sideways, way = c * dy - s * dx, c * dx + s * dy
         unstable = _swings(value, end, output["output"], loop.least)
         if experiment.kind == "straight":
@@ -241,11 +241,11 @@ class Bench:
 
     def _watched(self, experiment: Experiment, ticks: int) -> tuple[int, int]:
         """Return the ticks from which and up to which an answer's figures count."""
-        knock = round(experiment.knock_at_s / self.line.dt_s)
+        push = round(experiment.push_at_s / self.line.dt_s)
         if experiment.kind == "push":
-            return knock, ticks
+            return push, ticks
         if experiment.kind == "both":
-            return 0, max(2, min(knock, ticks))
+            return 0, max(2, min(push, ticks))
         return 0, ticks
 
 

@@ -121,7 +121,7 @@ class Motions:
     def _spin(self, step: MotionStep, whole: Value, seconds: Value) -> None:
         """Put a turn, a pivot or a bend: its way is measured in rad."""
         spin: Value = float(step.spin)
-        rise: Value = self.planner.turn_rise
+        rise: Value = self.planner.turn_acceleration
         forward: Value = 0.0
         if step.shape == "bend":
             radius = self._radius(step)
@@ -190,7 +190,7 @@ class Motions:
             self._sign(turn),
             self.one(w.SIZE, turn),
             [(b.OWN, b.OWN_TURN)],
-            self.planner.turn_rise,
+            self.planner.turn_acceleration,
             inf,
         )
         self._move(step, turns, spins=True)

@@ -37,7 +37,7 @@ def ask_wheels(
     ----------
     rig : Rig
     forward_m_s, left_m_s : float
-        Along the robot, or along the field if ``heading_deg`` is given. None to the left means that what moves aside
+        Along the robot, or along the field if ``heading_deg`` is given. None to the left means that what moves sideways
         does not matter: a driven axle off the centre swings the centre sideways while it turns.
     turn_deg_s : float
         Counter-clockwise.

@@ -70,7 +70,7 @@ class Envelope:
         return np.where(none, _NONE, least), np.where(none, _NONE, most)
 
     def _followed(self, twist: Floats) -> Floats:
-        """The part of a twist that the chassis follows: what moves aside by itself is taken along."""
+        """The part of a twist that the chassis follows: what moves sideways by itself is included."""
         return twist if self.planar else np.einsum("kj,...j->...k", self._follow, twist)
 
     def speed(self, direction_rad: Floats, turn_rad_s: float | Floats = 0.0) -> Floats:

@@ -1,4 +1,4 @@
-"""How long a routine takes at least: what surely will not fit into the time is told before it is played."""
+"""How long a routine takes at least: what will not fit into the time is reported before it is played."""
 
 from __future__ import annotations
 
@@ -26,8 +26,8 @@ class Timing:
     def __init__(self, rig: Rig, moves: Mapping[str, OwnMove]) -> None:
         self._rig, self._moves, self._words = rig, moves, RobotWords(rig)
         c = rig.correction
-        self._rise = c.speed_rise_m_s2 if c is not None else 1.0
-        self._turn_rise = c.turn_rise_rad_s2 if c is not None else 6.0
+        self._rise = c.drive_acceleration_m_s2 if c is not None else 1.0
+        self._turn_acceleration = c.turn_acceleration_rad_s2 if c is not None else 6.0
         self._turn = (c.turn_rate_rad_s if c is not None else 0.0) or rig.full_turn_rad_s / 2
         self._drive = rig.full_forward_m_s / 2
 
@@ -133,7 +133,9 @@ class Timing:
                 return 0.0
             each = self._words.metres_per_count if amount.kind == COUNTS else self._words.metres_per_turn
             amount = Quantity(amount.value * each, LENGTH, amount.span)
-        rise, most = (self._rise, self._drive) if straight or node.form == "bend" else (self._turn_rise, self._turn)
+        rise, most = (
+            (self._rise, self._drive) if straight or node.form == "bend" else (self._turn_acceleration, self._turn)
+        )
         full = self._rig.full_turn_rad_s if node.form in ("turn", "pivot") else self._rig.full_forward_m_s
         if o.at is not None:
             at = self._value(o.at, names)

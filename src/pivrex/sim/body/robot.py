@@ -288,7 +288,7 @@ class RealisticBody(Fitted):
         return (state.drive == 0)[..., self.settings.wheel_motor.astype(int)]
 
     def pushed(self, state: BodyState, impulse: Floats) -> BodyState:
-        """Return the state after a knock.
+        """Return the state after a push.
 
         Parameters
         ----------

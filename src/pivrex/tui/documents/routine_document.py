@@ -191,7 +191,7 @@ class RoutineDocument(Document[Checked]):
         return "changed" if self.saver.written == self.raw() else "both"
 
     def take_theirs(self, keep_mine: bool = True) -> Path | None:
-        """Take the file's text; ours goes into a file next to it, which is given. Raises `PivrexError`."""
+        """Take the file's text; ours goes into a file next to it, whose path is returned. Raises `PivrexError`."""
         raw = read_persons(self.path, LARGEST_FILE)
         beside = self._put_aside("mine", self.raw()) if keep_mine else None
         self._take(raw)
@@ -199,7 +199,7 @@ class RoutineDocument(Document[Checked]):
         return beside
 
     def keep_ours(self) -> Path:
-        """Save ours; theirs goes into a file next to it, which is given. Raises `PivrexError`."""
+        """Save ours; theirs goes into a file next to it, whose path is returned. Raises `PivrexError`."""
         beside = self._put_aside("theirs", read_persons(self.path, LARGEST_FILE))
         write_atomically(self.path, self.raw())
         self._take(self.raw())

@@ -56,6 +56,9 @@ class ShakedownPanel(Panel):
         return True
 
 
+UNKNOWN = "not known yet"
+
+
 def draw_guide(guide: ShakedownGuide, width: int, height: int) -> Picture:
     """Draw the guide where the view's numbers would be."""
     picture = Picture(width, height)
@@ -147,23 +150,23 @@ def _draw_known(guide: ShakedownGuide, picture: Picture, y: int) -> int:
     ports = max(4, *(len(k.port) for k in known))
     names = max(len(n) for n in guide.down.bench.names)
     roomy = picture.height - y > 3 * len(known) + 16
-    picture.text(2, y, f"{'port':<{ports}}  {'turns':<{names}}  output     encoder", "dim", picture.width - 2)
+    picture.text(2, y, f"{'port':<{ports}}  {'turns':<{names}}  output         encoder", "dim", picture.width - 2)
     for p, one in enumerate(known):
         y += 1
         probing = guide.number and guide.step is not None and guide.step.port == p
         picture.text(0, y, "▸" if probing else " ", "commanded")
         motors = int(wires[p].any(axis=(1, 2, 3)).sum())
         motor = one.motor or (f"one of {motors}" if motors else "! nothing fits")
-        sign = {1: "forward", -1: "reversed", None: "open"}[one.sign] if one.motor else "open"
-        counts = {1: "up", -1: "down", None: "open"}[one.encoder] if one.motor else "open"
+        sign = {1: "forward", -1: "reversed", None: UNKNOWN}[one.sign] if one.motor else UNKNOWN
+        counts = {1: "up", -1: "down", None: UNKNOWN}[one.encoder] if one.motor else UNKNOWN
         named = "rest" if one.motor and one.sign else "alarm" if not motors else "target"
-        picture.text(2, y, f"{one.port:<{ports}}  {motor:<{names}}  {sign:<9}  {counts}", named, picture.width - 2)
+        picture.text(2, y, f"{one.port:<{ports}}  {motor:<{names}}  {sign:<13}  {counts}", named, picture.width - 2)
         if roomy:
             y += 1
             picture.text(4 + ports, y, _said_of(guide, p, wires), "dim", picture.width - 5 - ports)
     if guide.down.bench.has_gyro:
         gyros = np.flatnonzero(wires.any(axis=(0, 1, 2, 3)))
-        said = "open" if len(gyros) != 1 else "heading rises to the left" if gyros[0] == 0 else "upside down"
+        said = UNKNOWN if len(gyros) != 1 else "heading rises to the left" if gyros[0] == 0 else "upside down"
         y += 1
         picture.text(2, y, f"{'gyro':<{ports}}  {said}", "rest" if len(gyros) == 1 else "target")
     return y + 1
@@ -287,7 +290,7 @@ def _draw_sweep(guide: ShakedownGuide, picture: Picture, y: int) -> None:
                 duty = sweep.found[name, place]
                 shown.append("did not move" if duty is None else f"{duty * 100:.1f} %")
             else:
-                shown.append("…" if here and place == guide.sweep_place else "open")
+                shown.append("…" if here and place == guide.sweep_place else UNKNOWN)
         picture.text(2, y, f"{name:<{names}}  " + "  ".join(f"{s:<9}" for s in shown), "rest")
     y += 2
     if guide.number:

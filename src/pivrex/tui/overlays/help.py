@@ -21,7 +21,7 @@ def help_sheet(view: str, signs: list[tuple[str, str]], commands: list[Command],
         own = [c for c in commands if c.view == view]
         return draw_help(signs, [c for c in commands if c.view != view], width, own)
 
-    return Sheet(f"{view}: what is to be seen, and the keys", key, drawn)
+    return Sheet(f"{view}: what you see, and the keys", key, drawn)
 
 
 def draw_help(

@@ -81,7 +81,7 @@ class FieldInstruments(Panel):
             full = self._chassis.full()
             picture.place(_motion(_rounded(commanded / full), _rounded(does / full), drawn), 0, 0)
         self._table(picture, DIAL_W if dials > 1 else 0, drawn, commanded, does)
-        said, named = next(iter(hints(self.model)), ("nothing in the way, all tyres hold", "dim"))
+        said, named = next(iter(hints(self.model)), ("no contact, all tyres grip", "dim"))
         picture.text(0, drawn, said, named, width)
         for y, (name, share, text, role) in enumerate(self._gauges(), drawn + 1):
             picture.text(0, y, name, "dim", 9)

@@ -35,11 +35,11 @@ AHEAD_S = 3.0
 
 WAYS = "→↗↑↖←↙↓↘"
 PUSH_NS_PER_M = 0.6
-"""The knock for a metre that the robot is dragged."""
+"""The push for a metre that the robot is dragged."""
 
 
 class FieldMap(Panel):
-    """The map. The mouse knocks the robot, or moves the points of the path that is open."""
+    """The map. The mouse pushes the robot, or moves the points of the path that is open."""
 
     def __init__(self, view: View, paths: PathEditor) -> None:
         super().__init__(view)
@@ -165,7 +165,7 @@ class FieldMap(Panel):
         return np.concatenate(([[x, y]], way + np.array([x, y])))
 
     def _push(self, x: int, y: int, phase: str) -> None:
-        """Take the mouse where the robot is: dragged and let go, it is knocked that way."""
+        """Take the mouse where the robot is: dragged and let go, it is pushed that way."""
         model = self.model
         if self._placing is None or model.row is None:
             return

@@ -115,11 +115,11 @@ class FieldNumbers(Panel):
         for name, values in self._rows():
             if y >= height:
                 break
-            picture.text(0, y, f"{name:<8}", "dim")
-            at = 8
+            picture.text(0, y, f"{name:<9}", "dim")
+            at = 9
             for text, named in values:
-                if at + len(text) > width and at > 8:
-                    y, at = y + 1, 8
+                if at + len(text) > width and at > 9:
+                    y, at = y + 1, 9
                 at = picture.text(at, y, text, named) + 2
             y += 1
         return picture
@@ -229,5 +229,5 @@ class FieldNumbers(Panel):
         if line.layout.has("sensed", "up") and model.row is not None:
             side = "on its back" if model.value("heading", "upside_down") == 1 else "on its wheels"
             rows.append(("side", [(f"up {number(model.value('sensed', 'up'))} g", "measured"), (side, "rest")]))
-        wrong = hints(model) or [("nothing in the way, all tyres hold", "dim")]
-        return [*rows, *(("" if k else "wrong", [one]) for k, one in enumerate(wrong))]
+        contact = hints(model) or [("no contact, all tyres grip", "dim")]
+        return [*rows, *(("" if k else "contact", [one]) for k, one in enumerate(contact))]

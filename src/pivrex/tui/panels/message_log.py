@@ -28,7 +28,7 @@ class MessageLog(Panel):
         link = report.link if report is not None else None
         # a source that is read at every tick sends no messages: then it is the others that are heard
         speakers = [source] if source.health is not None else others
-        title = f" said by {source.name} " if source.health is not None else " said by all that send messages "
+        title = f" said by {source.name} " if source.health is not None else " messages of all sources "
         picture.text(2, 0, title, "title")
         said = [m for s in [*speakers, *([link] if link is not None and link is not source else [])] for m in s.said]
         said.sort(key=lambda s: s.at_s)
@@ -37,7 +37,7 @@ class MessageLog(Panel):
         if half == width and refused:
             said = [*said[-(rows - 1) :], refused[-1]] if rows > 1 else [refused[-1]]
         if not said:
-            words = "nothing yet" if others or source.health is not None else "no one yet: no remote was heard"
+            words = "nothing yet" if others or source.health is not None else "none yet: no remote has sent a message"
             picture.text(2, 1, words, "dim")
         for i, message in enumerate(said[-rows:]):
             _message(picture, 1, 1 + i, half - 2, message, now)

@@ -170,7 +170,7 @@ class OpenRoutine(Panel):
         return found
 
     def walk(self, steps: int) -> None:
-        """Open the routine that lies so many farther, as a button wishes, and let the session have it."""
+        """Open the routine that is this many further in the list, as a button commands, and let the session have it."""
         self._follow_rig()
         paths = self.playable()
         if not paths:

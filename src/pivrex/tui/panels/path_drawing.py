@@ -79,7 +79,7 @@ class PathDrawing:
         add_plan(scene, self._model.rig, plan, kept.away < 0, self.document.mark, tried)
 
     def draw_beside(self, picture: Picture, x: int, width: int, height: int) -> None:
-        """Draw what there is to say of it: rows, the speed over its way, the errors over time, and what was given."""
+        """Draw what there is to say of it: rows, the speed over its way, the errors over time, and the commands."""
         document, model = self.document, self._model
         name = document.path.stem if document.is_open else "none"
         picture.text(x, 0, f"path {name}", "title")
@@ -120,7 +120,7 @@ class PathDrawing:
             for letter, words, share in shares_of(plan)
             if share > 0.004
         ]
-        rows += [(part.replace(TIED, " "), "dim") for part in wrapped("held by  " + "  ".join(held), width)]
+        rows += [(part.replace(TIED, " "), "dim") for part in wrapped("limited by  " + "  ".join(held), width)]
         p = document.content.points[document.mark]
         direction = "" if p.direction_rad is None else f"  {degrees(p.direction_rad):.0f} deg"
         rows.append((
@@ -141,7 +141,7 @@ class PathDrawing:
             return [(f"{now}, {ran.said}" if ran.said else now, "measured")]
         ran = self.trying.now
         if ran is None:
-            return [("tried on the simulated robot ..." if self.trying.goes_on else "", "dim")]
+            return [("simulating ..." if self.trying.goes_on else "", "dim")]
         if ran.why:
             said = [(f"! {f'{ran.said}: ' if ran.said else ''}{ran.why.removeprefix('line 1: ')}", "alarm")]
         else:
@@ -163,7 +163,7 @@ class PathDrawing:
         most = np.sqrt(np.minimum(plan.bounds.caps.min(axis=0), top * top))
         even = np.linspace(0, plan.length_m, 240)
         series = (
-            Series("most", np.interp(even, s, most), "ghost", 0.9),
+            Series("limit", np.interp(even, s, most), "ghost", 0.9),
             Series("planned", np.interp(even, s, law.speed), "commanded"),
         )
         scene = chart("speed", even, series, (0.0, top), ("m/s", "m"), (width, height))
@@ -189,8 +189,8 @@ class PathDrawing:
             ]
         series += [
             Series("heading, deg", line(ran.errors, ran.t, 2, degrees(1)), "target", 0.9),
-            Series("across", line(ran.errors, ran.t, 1, 100.0), "measured"),
-            Series("along", line(ran.errors, ran.t, 0, 100.0), "commanded"),
+            Series("cross-track", line(ran.errors, ran.t, 1, 100.0), "measured"),
+            Series("along-track", line(ran.errors, ran.t, 0, 100.0), "commanded"),
         ]
         span = span_of(series, 4.0)
         picture.place(print_scene(chart("errors", t, series, span, ("cm", "s"), (width, height)), width, height), x, y)

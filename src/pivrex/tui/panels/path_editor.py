@@ -43,6 +43,9 @@ LOOKS = {
 }
 
 
+CLOSED = "no path is open; P opens one"
+
+
 def _drawing(model: ScreenModel) -> bool:
     return model.drawing is not None
 
@@ -51,30 +54,30 @@ PATH_COMMANDS = (
     Command("path", "path", "Opens a path on the field, to draw, check and drive it; again closes it.", ("P", "shift+p", "upper_p"),
             foot=4),
     Command("path_choose", "which path", "Lists the paths of this workspace: opens, makes, renames, duplicates or deletes one.",
-            ("c",), foot=2, available=_drawing),
-    Command("path_next", "next point", "Chooses the path's next point.", ("full_stop", "."), ". ,", foot=2, available=_drawing),
-    Command("path_previous", "point before", "Chooses the path's previous point.", ("comma", ","), ",", available=_drawing),
+            ("c",), foot=2, available=_drawing, needs=CLOSED),
+    Command("path_next", "next point", "Chooses the path's next point.", ("full_stop", "."), ". ,", foot=2, available=_drawing, needs=CLOSED),
+    Command("path_previous", "point before", "Chooses the path's previous point.", ("comma", ","), ",", available=_drawing, needs=CLOSED),
     Command("path_move", "move", "Moves the chosen point by 5 cm, with shift by 1 cm; so does dragging it. The other keys of a list "
-            "are the path's too while it is open.", (), "←↑↓→", foot=2, available=_drawing),
+            "are the path's too while it is open.", (), "←↑↓→", foot=2, available=_drawing, needs=CLOSED),
     Command("path_add", "add", "Adds a point half way to the next; a click on the floor adds one there.", ("plus", "+"), "+", foot=2,
-            available=_drawing),
-    Command("path_remove", "remove", "Deletes the chosen point.", ("minus", "-"), "-", foot=2, available=_drawing),
+            available=_drawing, needs=CLOSED),
+    Command("path_remove", "delete", "Deletes the chosen point.", ("minus", "-"), "-", foot=2, available=_drawing, needs=CLOSED),
     Command("path_type", "type it", "Types the chosen point's place and direction, such as 1.20 m, 0.75 m, 90 deg.", ("y",), foot=2,
-            available=_drawing),
+            available=_drawing, needs=CLOSED),
     Command("path_limits", "limits", "Lists the top speed, acceleration and turn of the path, and its slow zones, to change them.",
-            ("A", "shift+a", "upper_a"), foot=2, available=_drawing),
+            ("A", "shift+a", "upper_a"), foot=2, available=_drawing, needs=CLOSED),
     Command("path_stop", "stop there", "Turns a stop at the chosen point on or off.", ("T", "shift+t", "upper_t"),
-            available=_drawing),
-    Command("path_reverse", "the other way", "Reverses the path.", ("v",), available=_drawing),
-    Command("path_look", "look", "Chooses which way the robot faces along the path.", ("G", "shift+g", "upper_g"), available=_drawing),
+            available=_drawing, needs=CLOSED),
+    Command("path_reverse", "reverse", "Reverses the path.", ("v",), available=_drawing, needs=CLOSED),
+    Command("path_look", "face", "Chooses which way the robot faces along the path.", ("G", "shift+g", "upper_g"), available=_drawing, needs=CLOSED),
     Command("path_mirror", "mirror", "Mirrors the path, for the other side of the floor.", ("V", "shift+v", "upper_v"), foot=2,
-            available=_drawing),
+            available=_drawing, needs=CLOSED),
     Command("path_corrections", "corrections off", "Simulates it without the corrections, or with them; the previous run stays as a ghost.",
-            ("C", "shift+c", "upper_c"), foot=2, available=_drawing),
+            ("C", "shift+c", "upper_c"), foot=2, available=_drawing, needs=CLOSED),
     Command("path_planned", "planned off", "Simulates it without the planned motion, by corrections alone, or with it.",
-            ("O", "shift+o", "upper_o"), available=_drawing),
+            ("O", "shift+o", "upper_o"), available=_drawing, needs=CLOSED),
     Command("path_drive", "drive it", "Lets the robot drive the path alone.", ("D", "shift+d", "upper_d"), foot=2,
-            available=_drawing),
+            available=_drawing, needs=CLOSED),
 )  # fmt: skip
 
 

@@ -86,7 +86,7 @@ class ResponseCurve(Panel):
             live=None,
             full=f"{full:.{2 if unit == 'm/s' else 0}f} {unit}",
             one_sided=one_sided,
-            ends=("rest", "pressed") if one_sided else ENDS.get(function, ("near", "away")),
+            ends=("rest", "pressed") if one_sided else ENDS.get(function, ("back", "forward")),
             heights=HEIGHTS.get(function, ("back", "ahead")),
             mirrored=function in MIRRORED,
         )

@@ -27,7 +27,7 @@ def draw_beside(found: ComparedRuns, runs: Sequence[OpenRun], width: int, height
     picture.text(at + 2, 0, "╍ ", "commanded")
     at = picture.text(at + 4, 0, found.names[1], "title")
     others = f", and {len(runs) - 2} more" if len(runs) > 2 else ""
-    picture.text(at + 3, 0, f"lined up by {found.by}{others}", "dim")
+    picture.text(at + 3, 0, f"aligned by {found.by}{others}", "dim")
     y = 1
     for line in wrap(found.said, max(20, width - 2))[:2]:
         picture.text(1, y, line, "alarm" if found.parting is not None else "rest")

@@ -155,14 +155,14 @@ class RunSheet(Panel):
     def act_by(self) -> None:
         selection = self.selection
         selection.by = BY[(BY.index(selection.by) + 1) % len(BY)] if selection.by in BY else BY[0]
-        self.model.say(f"lined up by {selection.by}")
+        self.model.say(f"aligned by {selection.by}")
 
     def act_by_said(self) -> None:
         def take(text: str) -> None:
             self.selection.by, self.selection.problem = " ".join(text.split()) or "start", ""
 
         allowed = "start, motion, bump, step 9 (a line of the routine), or a place such as 1.2,0.8"
-        self.view.ask("lined up by", self.selection.by, allowed, take)
+        self.view.ask("align by", self.selection.by, allowed, take)
 
     def act_turned(self) -> None:
         def take(text: str) -> None:

@@ -186,10 +186,10 @@ class WheelFigures(Panel):
         traction = traction_of(rig)
         lines += [
             ("traction", "", "title"),
-            ("weight on driven wheels", f"{traction.share * 100:.0f} %", "rest"),
-            ("hardest start that holds", f"{traction.ahead:.1f} m/s²", "rest"),
+            ("load on the driven wheels", f"{traction.share * 100:.0f} %", "rest"),
+            ("acceleration before slip", f"{traction.ahead:.1f} m/s²", "rest"),
             (
-                "what the motors push",
+                "motor-limited acceleration",
                 f"{traction.pushed:.1f} m/s²{' !' * traction.spins}",
                 "alarm" if traction.spins else "rest",
             ),

@@ -66,7 +66,7 @@ class WhyLadder:
         return before == rung
 
     def toggle(self) -> str:
-        """Open it, or close it; closed, the key of the rig's setting that the chosen rung has is given."""
+        """Open it, or close it; closed, the key of the rig's setting that the chosen rung has is returned."""
         setting = self.setting
         self.open = not self.open
         return setting

@@ -27,10 +27,10 @@ CHASSIS_COMMANDS = (
     Command("still", "no motion", "Brings your own motion to rest.", ("0",)),
     Command("shakedown", "shakedown", "Opens the guide that finds crossed wires, and closes it.", ("c",), foot=4),
     Command("add_wheel", "add a wheel", "Adds a wheel like the selected one, with a motor of its own.", ("plus", "+")),
-    Command("remove_wheel", "remove the wheel", "Deletes the selected wheel and its motor.", ("backspace", "delete")),
+    Command("remove_wheel", "delete the wheel", "Deletes the selected wheel and its motor.", ("backspace", "delete")),
     Command("calibrate_steering", "set the steering",
             "Asks you to point all steered wheels straight ahead; again reads their sensors and writes the offsets.",
-            ("f",), available=lambda m: m.rig.steering is not None),
+            ("f",), available=lambda m: m.rig.steering is not None, needs="this robot has no steered wheels"),
 )  # fmt: skip
 
 

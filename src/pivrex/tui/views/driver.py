@@ -40,7 +40,7 @@ DRIVER_COMMANDS = (
             ("plus", "+"), foot=6),
     Command("attachments", "attachments", "Lists what the robot carries: makes, renames, duplicates or deletes one.",
             ("A", "shift+a", "upper_a"), foot=8),
-    Command("remove_binding", "remove the binding", "Deletes the selected binding.", ("backspace", "delete")),
+    Command("remove_binding", "delete the binding", "Deletes the selected binding.", ("backspace", "delete")),
 )  # fmt: skip
 
 

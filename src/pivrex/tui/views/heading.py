@@ -34,10 +34,10 @@ HEADING_COMMANDS = (
     Command("search", "search", "Searches gains on many simulated robots under several conditions; again stops it.",
             ("S", "shift+s", "upper_s"), foot=6),
     Command("lqr", "LQR", "Finds gains for all loops of a robot that balances at once, from its linear theory.", ("percent_sign", "%"), "%",
-            available=lambda m: m.rig.balance is not None),
+            available=lambda m: m.rig.balance is not None, needs="this robot does not balance"),
     Command("placement", "placement trial", "Compares the gyro mounted firmly, loosely and next to a motor: drift and noise.",
             ("T", "shift+t", "upper_t")),
-    Command("goal", "goal", "Changes what gains are proposed for: quick, calm or sure.", ("G", "shift+g", "upper_g")),
+    Command("goal", "goal", "Changes what gains are proposed for: quick, calm or robust.", ("G", "shift+g", "upper_g")),
     Command("take_proposal", "take the proposal", "Writes the proposed gains to the rig.", ("plus", "+"), "+", foot=6),
 )  # fmt: skip
 
@@ -107,5 +107,5 @@ def heading_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
 
 
 def heading_exports(model: ScreenModel) -> list[list[str]]:
-    """What several gain sets answer to a step, and to a knock."""
+    """What several gain sets answer to a step, and to a push."""
     return [["response", str(model.file.path)]] if model.rig.correction is not None else []

@@ -33,7 +33,7 @@ ROUTINE_COMMANDS = (
             "G runs on from it, M runs the rest of the match.", ("H", "shift+h", "upper_h"), foot=6),
     Command("one_step", "one step", "Plays on until another step begins, then pauses.", ("S", "shift+s", "upper_s"), foot=5),
     Command("pause", "pause", "Pauses the clock and the routine, or goes on.", ("P", "shift+p", "upper_p"), foot=4,
-            available=lambda m: m.status.match.period in COUNTED),
+            available=lambda m: m.status.match.period in COUNTED, needs="no period runs"),
     Command("driven", "driven", "Starts the driven period alone.", ("D", "shift+d", "upper_d"),
             asks=StartPeriod(Period.DRIVEN, only=True)),
     Command("skip_line", "skip line", "Skips the line at the cursor without deleting it; again includes it.",
