@@ -13,7 +13,7 @@ from pivrex.board.line_parts import line_parts
 from pivrex.board.on_chip import run_on_chip, sizes_of
 from pivrex.board.on_micropython import prove_in_micropython
 from pivrex.board.proving import own_ticks, prove, ticks_of_routine
-from pivrex.board.report import told
+from pivrex.board.report import reported
 from pivrex.board.single_line import SingleLine
 from pivrex.board.steps import Task
 from pivrex.errors import PivrexError
@@ -45,7 +45,7 @@ def boards(ticks: int) -> dict[str, object]:
             except PivrexError as problem:
                 figures = {"refused": str(problem)}
             with tempfile.TemporaryDirectory() as folder:
-                report = told(own, Path(folder) / "board", "avr")
+                report = reported(own, Path(folder) / "board", "avr")
                 fit = report.fit
                 figures["obeys"] = (
                     {"flash": fit.flash, "ram": fit.ram} if fit is not None else {"refused": report.wrong[:2]}

@@ -57,12 +57,12 @@ def batch(name: str, robots: int = 1000) -> dict[str, float]:
     rig = read_rig(DEMO / "rigs" / f"{name}.toml")
     line, model = Line(rig), RealisticBody(rig)
     chance = np.random.default_rng(1)
-    told = np.array([line.resting()] * robots)
+    commands = np.array([line.resting()] * robots)
     raw = chance.uniform(-1, 1, (robots, len(line.channels)))
     rollout = Rollout(line, model, line.start((robots,)), model.start((robots,), np.arange(robots, dtype=np.uint64)))
     for _ in range(3):
         row = rollout.tick(raw)
-    told = line.told(row)
+    commands = line.commands(row)
     found = {}
     for what in ("body", "with_line"):
         best = float("inf")
@@ -70,7 +70,7 @@ def batch(name: str, robots: int = 1000) -> dict[str, float]:
             before = time.perf_counter()
             for _ in range(12):
                 if what == "body":
-                    rollout.robot = model.step(rollout.robot, told, line.dt_s)
+                    rollout.robot = model.step(rollout.robot, commands, line.dt_s)
                 else:
                     rollout.tick(raw)
             best = min(best, time.perf_counter() - before)

@@ -196,7 +196,8 @@ class TimeLawTest(unittest.TestCase):
 
     def test_constant_sideways_acceleration_on_a_circle(self) -> None:
         rig = with_following(
-            ideal("bittern"), speed_m_s=50.0, acceleration_m_s2=50.0, turn_rad_s=50.0, turn_acceleration_rad_s2=1e4, wheel_acceleration_m_s2=900.0,
+            ideal("bittern"), speed_m_s=50.0, acceleration_m_s2=50.0, turn_rad_s=50.0, turn_acceleration_rad_s2=1e4,
+            wheel_acceleration_m_s2=900.0,
             sideways_m_s2=0.3, reserve=0.0,
         )  # fmt: skip
         angle = np.linspace(0, 1.5 * pi, 25)

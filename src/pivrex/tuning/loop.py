@@ -14,7 +14,7 @@ from pivrex.routine.motion import Motion
 
 __all__ = ["AT_ONCE", "OPEN", "Experiment", "Gains", "Loop", "rounded"]
 
-KNOCK_AT_S = {"push": 0.3, "both": 1.1}
+PUSH_AT_S = {"push": 0.3, "both": 1.1}
 """When a push comes: once the heading is held, or once a step has settled."""
 
 
@@ -59,7 +59,7 @@ class Experiment:
     @property
     def push_at_s(self) -> float:
         """When it is pushed; below 0 for never."""
-        return self.pushed_s or KNOCK_AT_S.get(self.kind, -1.0)
+        return self.pushed_s or PUSH_AT_S.get(self.kind, -1.0)
 
 
 AT_ONCE = 1e6

@@ -194,8 +194,8 @@ class Bench:
         figures = figures_of(t_s[span], value[:, span], starts, end, output["output"][:, span], loop.least)
         if experiment.kind == "both":
             after = slice(round(experiment.push_at_s / line.dt_s), None)
-            pushed = figures_of(t_s[after], value[:, after], end, end, output["output"][:, after], loop.least)
-            figures = figures._replace(back_s=pushed.settle_s, turned=pushed.overshoot, final=pushed.final)
+            after_push = figures_of(t_s[after], value[:, after], end, end, output["output"][:, after], loop.least)
+            figures = figures._replace(back_s=after_push.settle_s, turned=after_push.overshoot, final=after_push.final)
         sideways, way = c * dy - s * dx, c * dx + s * dy
         unstable = _swings(value, end, output["output"], loop.least)
         if experiment.kind == "straight":
