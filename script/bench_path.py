@@ -69,6 +69,6 @@ def follow_tick_us(name: str = "avocet") -> dict[str, float]:
             after, made = line.step(state, raw, sensed, 0.0, 0.0, truth, one)
             took[kind].append(time.perf_counter() - before)
         state, row = after, made
-        robot = model.step(robot, line.told(row), line.dt_s)
+        robot = model.step(robot, line.commands(row), line.dt_s)
     us = {kind: round(statistics.median(values) * 1e6, 1) for kind, values in took.items()}
     return {**us, "ratio": round(us["with"] / us["no_plan"], 2)}
