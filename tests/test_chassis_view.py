@@ -154,7 +154,7 @@ class ChassisViewTest(RobotCase):
             self.model.type_in("limits.first", "both")
             self.model.type_in("law.move_and_turn", "either")
             await self.frames(2)
-            self.assertRegex(self.text("chassis"), r"sticks do +together +either")
+            self.assertRegex(self.text("chassis"), r"move and turn +together +either")
             self.assertEqual(self.model.line.rig.law.move_and_turn, "either")
             self.model.type_in("limits.fit", "clip")
             self.view.chassis.own = np.array([0.9, 0.7, 2.0])

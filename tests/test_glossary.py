@@ -16,6 +16,7 @@ from pivrex.rig import read_rig
 from pivrex.runs.figures import FIGURES as FIGURES_OF_RUNS
 from pivrex.tui.panels.loop_tuning import LoopTuning
 from pivrex.tui.panels.step_response import FIGURES, GAINS, STEP_FIGURES
+from pivrex.tui.views.view_table import VIEWS
 from pivrex.tuning import loops_of
 from tests.support import DEMO, ROOT, slow
 from tests.test_app import AppCase, in_loop
@@ -53,6 +54,15 @@ class TermsTest(unittest.TestCase):
 
     def test_the_page_is_as_it_is_printed(self) -> None:
         self.assertEqual((ROOT / "docs" / "glossary.md").read_text("utf-8"), glossary_text())
+
+    def test_help_explains_a_view_by_terms(self) -> None:
+        drawn = {"lines", "wedge", "dials", "dashed", "coral", "now"}  # words for what a drawing looks like
+        signs = [(row.name, sign) for row in VIEWS for sign, _ in row.view.help_lines()]
+        self.assertGreater(len(signs), 40)
+        for view, sign in signs:
+            words = re.sub(r"[^A-Za-z -]", "", sign).strip()
+            if len(words) > 3 and words not in drawn:
+                self.assertIn(words, TERMS, f"the help of {view}")
 
     def test_figures_of_a_response(self) -> None:
         for name in (*STEP_FIGURES, *(name for names in FIGURES.values() for name in names), *GAINS):

@@ -108,20 +108,16 @@ def _divider(v: Values) -> list[Result]:
     off = v["tolerance"]
     highest, lowest = out(upper * (1 - off), lower * (1 + off)), out(upper * (1 + off), lower * (1 - off))
     may = v["pin"] + 1e-9
-    above = "above what the pin may have"
+    above = "above the pin maximum"
     return [
         Result("upper", "R1, to the sensor", upper, "ohm", 0),
         Result("lower", "R2, to ground", lower, "ohm", 0),
-        Result("out", "at the pin", out(upper, lower), "V", 3, above if out(upper, lower) > may else ""),
-        Result("highest", "at most, by the tolerance", highest, "V", 3, above if highest > may else ""),
-        Result("lowest", "at least", lowest, "V", 3),
-        Result("below", "below what it may be", (v["pin"] - out(upper, lower)) * 1e3, "mV", 0),
+        Result("out", "pin voltage", out(upper, lower), "V", 3, above if out(upper, lower) > may else ""),
+        Result("highest", "highest, by tolerance", highest, "V", 3, above if highest > may else ""),
+        Result("lowest", "lowest, by tolerance", lowest, "V", 3),
+        Result("below", "margin", (v["pin"] - out(upper, lower)) * 1e3, "mV", 0),
         Result(
-            "loaded",
-            "what the load takes off",
-            (v["sensor"] * lower / (upper + lower) - out(upper, lower)) * 1e3,
-            "mV",
-            1,
+            "loaded", "drop by the load", (v["sensor"] * lower / (upper + lower) - out(upper, lower)) * 1e3, "mV", 1
         ),
         Result("current", "current", v["sensor"] / (upper + lower) * 1e3, "mA", 3),
     ]
@@ -142,11 +138,7 @@ def _echo(v: Values) -> list[Result]:
         Result("distance", "distance", way, "m", 4),
         Result("speed", "speed of sound", speed, "m/s", 1),
         Result(
-            "warmer",
-            "if it were 10 degrees warmer",
-            (sound_m_s(v["celsius"] + 10) - speed) * v["time"] / 2 * 1e3,
-            "mm",
-            1,
+            "warmer", "change if 10 °C warmer", (sound_m_s(v["celsius"] + 10) - speed) * v["time"] / 2 * 1e3, "mm", 1
         ),
         Result("us_for_cm", "time for each cm", 2e4 / speed, "us", 1),
     ]
@@ -160,7 +152,7 @@ def _counts(v: Values) -> list[Result]:
     around = 2 * pi * v["radius"]
     return [
         Result("distance", "distance", v["counts"] / turn * around, "m", 4),
-        Result("per_m", "counts for a metre", turn / around, "", 1),
+        Result("per_m", "counts per metre", turn / around, "", 1),
         Result("one", "one count", around / turn * 1e3, "mm", 3),
         Result("turns", "turns of the wheel", v["counts"] / turn, "", 3),
     ]
@@ -189,8 +181,8 @@ def _gear(v: Values) -> list[Result]:
     slides = "the wheels spin before the motors stall" if pushed > held else ""
     return [
         Result("top", "top speed", top, "m/s", 3),
-        Result("push", "push of the motors, held", push, "N", 2),
-        Result("grip", "push that the tyres hold", grip, "N", 2, slides),
+        Result("push", "stall force of the motors", push, "N", 2),
+        Result("grip", "traction limit", grip, "N", 2, slides),
         Result("rise", "acceleration from rest", max(0.0, min(pushed, held)), "m/s/s", 2),
         Result("held", "maximum acceleration without slip", max(0.0, held), "m/s/s", 2),
     ]
@@ -216,8 +208,8 @@ def _pwm(v: Values) -> list[Result]:
         Result("steps", "steps", steps, "", 0, few),
         Result("step", "smallest step", 100 / steps, "%", 3),
         Result("speed", "smallest step of speed", v["top"] / steps * 1e3, "mm/s", 2),
-        Result("usable", "steps above what only hums", usable, "", 0),
-        Result("possible", "bits that the timer has", float(len(f"{int(whole):b}") - 1), "", 0),
+        Result("usable", "steps above the smallest drive", usable, "", 0),
+        Result("possible", "timer resolution", float(len(f"{int(whole):b}") - 1), "", 0),
     ]
 
 
@@ -237,10 +229,10 @@ def _battery(v: Values) -> list[Result]:
     seconds = v["capacity"] * v["usable"] / amps
     matches = seconds / v["match"]
     return [
-        Result("amps", "current in all", amps, "A", 2),
+        Result("amps", "total current", amps, "A", 2),
         Result("minutes", "running time", seconds / 60, "min", 1),
         Result("matches", "matches", matches, "", 1, "not even one match" if matches < 1 else ""),
-        Result("sag", "sag under that", amps * v["resistance"], "V", 2),
+        Result("sag", "voltage sag", amps * v["resistance"], "V", 2),
     ]
 
 
@@ -259,7 +251,7 @@ def _turn(v: Values) -> list[Result]:
     around = 2 * pi * v["radius"]
     counts = way / around * v["per_turn"]
     return [
-        Result("way", "a wheel rolls", way, "m", 4),
+        Result("way", "wheel distance", way, "m", 4),
         Result("turns", "turns of the wheel", way / around, "", 3),
         Result("counts", "counts", counts, "", 0),
         Result(
@@ -274,88 +266,88 @@ def _turn(v: Values) -> list[Result]:
 
 SUMS: tuple[Sum, ...] = (
     Sum(
-        "divider", "a divider for a sensor's pin",
+        "divider", "voltage divider for a sensor",
         ("V_pin = V_sensor · R / (R1 + R)", "R = R2 · R_load / (R2 + R_load)"), "Ohm's law; values of IEC 60063, E24",
         (
-            Given("sensor", "the sensor gives", "voltage", "V", lambda _: 5.0, 0.1, 60.0, 0.1),
-            Given("pin", "the pin may have", "voltage", "V", lambda _: 3.3, 0.1, 60.0, 0.1),
-            Given("whole", "R1 and R2 together, about", "resistance", "kohm", lambda _: 20_000.0, 200.0, 1e6, 1000.0),
-            Given("r1", "or R1 at hand (0: not yet)", "resistance", "kohm", lambda _: 0.0, 0.0, 1e7, 100.0),
-            Given("r2", "and R2", "resistance", "kohm", lambda _: 0.0, 0.0, 1e7, 100.0),
-            Given("tolerance", "tolerance of both", "fraction", "%", lambda _: 0.01, 0.0, 0.2, 0.01),
-            Given("load", "resistance of the pin", "resistance", "kohm", lambda _: 1e8, 1e3, 1e9, 1e5),
+            Given("sensor", "sensor voltage", "voltage", "V", lambda _: 5.0, 0.1, 60.0, 0.1),
+            Given("pin", "pin maximum", "voltage", "V", lambda _: 3.3, 0.1, 60.0, 0.1),
+            Given("whole", "R1 + R2, about", "resistance", "kohm", lambda _: 20_000.0, 200.0, 1e6, 1000.0),
+            Given("r1", "your own R1 (0: none)", "resistance", "kohm", lambda _: 0.0, 0.0, 1e7, 100.0),
+            Given("r2", "your own R2", "resistance", "kohm", lambda _: 0.0, 0.0, 1e7, 100.0),
+            Given("tolerance", "tolerance", "fraction", "%", lambda _: 0.01, 0.0, 0.2, 0.01),
+            Given("load", "input resistance of the pin", "resistance", "kohm", lambda _: 1e8, 1e3, 1e9, 1e5),
         ),
         _divider,
     ),
     Sum(
-        "echo", "an echo's time to a distance", ("c = 331.3 m/s · √(1 + T / 273.15 °C)", "distance = c · t / 2"), "Kinsler & Frey",
+        "echo", "echo time to distance", ("c = 331.3 m/s · √(1 + T / 273.15 °C)", "distance = c · t / 2"), "Kinsler & Frey",
         (
-            Given("time", "the echo takes", "time", "ms", lambda _: 5.8e-3, 0.0, 0.1, 1e-4),
-            Given("celsius", "the air has", "number", "°C", lambda _: 20.0, -40.0, 60.0, 1.0),
+            Given("time", "echo time", "time", "ms", lambda _: 5.8e-3, 0.0, 0.1, 1e-4),
+            Given("celsius", "air temperature", "number", "°C", lambda _: 20.0, -40.0, 60.0, 1.0),
         ),
         _echo,
     ),
     Sum(
-        "counts", "counts to a distance", ("distance = counts / (counts per turn · gear) · 2π · radius",), "the circle",
+        "counts", "counts to distance", ("distance = counts / (counts per turn · gear) · 2π · radius",), "the circle",
         (
-            Given("counts", "counted", "number", "", lambda _: 1000.0, 0.0, 1e9, 10.0),
+            Given("counts", "counts", "number", "", lambda _: 1000.0, 0.0, 1e9, 10.0),
             Given("per_turn", "counts per turn of the shaft", "number", "", lambda r: _motor(r).counts_per_turn or 12.0, 1.0, 1e6, 1.0),
-            Given("gear", "gear, turns of the shaft for one", "number", "", lambda r: _motor(r).gear, 0.01, 1e4, 1.0),
+            Given("gear", "gear ratio", "number", "", lambda r: _motor(r).gear, 0.01, 1e4, 1.0),
             Given("radius", "radius of the wheel", "length", "mm", _radius, 1e-3, 10.0, 1e-3),
         ),
         _counts, _writes_counts,
     ),
     Sum(
-        "gear", "gear and wheel to speed and push",
+        "gear", "gear ratio to speed and force",
         ("v = ω_shaft / gear · radius", "F = motors · M_stall · gear · efficiency / radius", "F ≤ grip · m · (g · share − a · shift)"),
         "a brushed motor's straight line from stall to free speed; moments about the mass centre",
         (
             Given("shaft", "top speed of the shaft", "turn rate", "rpm", lambda r: _motor(r).top_speed_rad_s, 0.1, 1e5, 2 * pi / 60 * 100),
-            Given("gear", "gear, turns of the shaft for one", "number", "", lambda r: _motor(r).gear, 0.01, 1e4, 1.0),
+            Given("gear", "gear ratio", "number", "", lambda r: _motor(r).gear, 0.01, 1e4, 1.0),
             Given("radius", "radius of the wheel", "length", "mm", _radius, 1e-3, 10.0, 1e-3),
-            Given("stall", "torque of the shaft, held", "torque", "mNm", lambda r: _motor(r).stall_Nm or 0.03, 1e-5, 1e3, 1e-3),
-            Given("efficiency", "what the gear passes on", "fraction", "%", lambda r: _motor(r).efficiency, 0.05, 1.0, 0.01),
-            Given("motors", "motors that push ahead", "number", "", lambda r: standing_of(r).motors, 0.1, 32.0, 1.0),
-            Given("mass", "the robot weighs", "mass", "kg", lambda r: (r.body or Body()).weighs_kg(r.chassis), 0.01, 1e4, 0.1),
-            Given("grip", "grip of the tyres", "number", "", lambda r: (r.body or Body()).grip, 0.01, 3.0, 0.05),
-            Given("share", "of the weight, on driven wheels", "fraction", "%", lambda r: round(standing_of(r).share, 4), 0.0, 1.0, 0.05),
-            Given("shift", "lost at 1 g of acceleration", "fraction", "%", lambda r: round(standing_of(r).shift, 4), -3.0, 3.0, 0.05),
-            Given("drag", "drag of casters, of their load", "fraction", "%",
+            Given("stall", "stall torque of the shaft", "torque", "mNm", lambda r: _motor(r).stall_Nm or 0.03, 1e-5, 1e3, 1e-3),
+            Given("efficiency", "gear efficiency", "fraction", "%", lambda r: _motor(r).efficiency, 0.05, 1.0, 0.01),
+            Given("motors", "driving motors", "number", "", lambda r: standing_of(r).motors, 0.1, 32.0, 1.0),
+            Given("mass", "mass", "mass", "kg", lambda r: (r.body or Body()).weighs_kg(r.chassis), 0.01, 1e4, 0.1),
+            Given("grip", "friction coefficient", "number", "", lambda r: (r.body or Body()).grip, 0.01, 3.0, 0.05),
+            Given("share", "load share of driven wheels", "fraction", "%", lambda r: round(standing_of(r).share, 4), 0.0, 1.0, 0.05),
+            Given("shift", "load shift at 1 g", "fraction", "%", lambda r: round(standing_of(r).shift, 4), -3.0, 3.0, 0.05),
+            Given("drag", "caster drag, of their load", "fraction", "%",
                   lambda r: (r.body or Body()).casters if r.chassis.casters else 0.0, 0.0, 3.0, 0.01),
         ),
         _gear, _writes_gear,
     ),
     Sum(
-        "pwm", "PWM bits to the smallest step", ("step = 1 / (2^bits − 1)", "timer steps = clock / frequency"), "counting",
+        "pwm", "PWM resolution", ("step = 1 / (2^bits − 1)", "timer steps = clock / frequency"), "counting",
         (
             Given("bits", "bits", "number", "", lambda r: float(getattr(_motor(r).output, "bits", None) or 8), 1.0, 24.0, 1.0),
             Given("top", "top speed of the wheels", "speed", "m/s", lambda r: r.wheel_top_m_s(r.chassis.wheels[0].name), 1e-3, 100.0, 0.01),
-            Given("smallest", "drive that only hums", "fraction", "%", lambda r: _motor(r).smallest, 0.0, 0.9, 0.01),
+            Given("smallest", "smallest drive that turns", "fraction", "%", lambda r: _motor(r).smallest, 0.0, 0.9, 0.01),
             Given("frequency", "frequency", "frequency", "Hz", lambda r: getattr(_motor(r).output, "pwm_hz", None) or 1000.0, 1.0, 1e6, 100.0),
-            Given("clock", "clock of the timer", "frequency", "kHz", lambda _: 16e6, 1e3, 1e9, 1e6),
+            Given("clock", "timer clock", "frequency", "kHz", lambda _: 16e6, 1e3, 1e9, 1e6),
         ),
         _pwm, _writes_pwm,
     ),
     Sum(
-        "battery", "a battery to its running time", ("t = capacity · usable / I", "I = electronics + motors · I_each", "sag = I · R"),
+        "battery", "battery running time", ("t = capacity · usable / I", "I = electronics + motors · I_each", "sag = I · R"),
         "charge over current",
         (
             Given("capacity", "capacity", "charge", "mAh", lambda r: r.battery.capacity_As, 3.6, 1e7, 360.0),
-            Given("usable", "of which may be used", "fraction", "%", lambda _: 0.8, 0.05, 1.0, 0.05),
-            Given("electronics", "the electronics take", "current", "mA", lambda r: r.battery.electronics_A, 0.0, 1e3, 0.05),
+            Given("usable", "usable share", "fraction", "%", lambda _: 0.8, 0.05, 1.0, 0.05),
+            Given("electronics", "current of the electronics", "current", "mA", lambda r: r.battery.electronics_A, 0.0, 1e3, 0.05),
             Given("motors", "motors", "number", "", lambda r: float(len(r.motors)), 0.0, 64.0, 1.0),
-            Given("each", "each takes, on average", "current", "mA", lambda _: 0.8, 0.0, 1e3, 0.05),
-            Given("resistance", "resistance of the battery", "resistance", "mohm", lambda r: r.battery.resistance_ohm, 0.0, 1e3, 0.01),
-            Given("match", "a match lasts", "time", "s", lambda _: 138.0, 1.0, 1e5, 1.0),
+            Given("each", "mean current of each", "current", "mA", lambda _: 0.8, 0.0, 1e3, 0.05),
+            Given("resistance", "internal resistance", "resistance", "mohm", lambda r: r.battery.resistance_ohm, 0.0, 1e3, 0.01),
+            Given("match", "match time", "time", "s", lambda _: 138.0, 1.0, 1e5, 1.0),
         ),
         _battery, _writes_battery,
     ),
     Sum(
-        "turn", "a turn to what the wheels roll", ("way = angle · track / 2", "track acts as track · scrub"), "the circle; the wheel matrix",
+        "turn", "turn to wheel distances", ("distance = angle · track / 2", "track acts as track · scrub"), "the circle; the wheel matrix",
         (
-            Given("angle", "it turns by", "angle", "deg", lambda _: pi / 2, 0.0, radians(36000), radians(5)),
+            Given("angle", "turn", "angle", "deg", lambda _: pi / 2, 0.0, radians(36000), radians(5)),
             Given("track", "track, or 2 × roll per radian", "length", "mm", lambda r: 2 * _turning(r)[1], 0.01, 100.0, 1e-3),
-            Given("scrub", "the track acts wider by", "number", "", lambda r: r.odometry.scrub, 0.5, 5.0, 0.01),
+            Given("scrub", "scrub factor", "number", "", lambda r: r.odometry.scrub, 0.5, 5.0, 0.01),
             Given("radius", "radius of the wheel", "length", "mm", lambda r: r.chassis.wheels[_turning(r)[0]].radius_m, 1e-3, 10.0, 1e-3),
             Given("per_turn", "counts per turn of the wheel", "number", "",
                   lambda r: _motor_of(r, _turning(r)[0]).counts_per_wheel_turn or 360.0, 1.0, 1e7, 1.0),

@@ -81,7 +81,7 @@ class ScreenModel(Editing):
         """The words behind `pivrex export` for what is selected of the runs."""
         self.trace = Trace()
         self.run = OpenRun(self)
-        self._skips: deque[tuple[float, int]] = deque()
+        self.skips: deque[tuple[float, int]] = deque()
         self._probes = 0
         self._notes = 0
         self.curves = ShownCurves()
@@ -288,7 +288,7 @@ class ScreenModel(Editing):
     @property
     def skipped(self) -> int:
         """How many ticks were skipped in the last `SKIPS_S` seconds."""
-        return self._skips[-1][1] - self._skips[0][1] if self._skips else 0
+        return self.skips[-1][1] - self.skips[0][1] if self.skips else 0
 
     def ask(self, request: Request) -> None:
         """Ask the session for something."""
@@ -320,9 +320,9 @@ class ScreenModel(Editing):
             said = f"{self.status.stopped}: {self._lost}" if self._lost else "it is heard again"
             self.say(said, alarm=bool(self._lost))
         now = time.monotonic()
-        self._skips.append((now, self.client.skipped))
-        while self._skips[0][0] < now - SKIPS_S:
-            self._skips.popleft()
+        self.skips.append((now, self.client.skipped))
+        while self.skips[0][0] < now - SKIPS_S:
+            self.skips.popleft()
         self.run.follow()
         rows = self.client.rows()
         fresh = [row for row in rows if row.serial >= self._alike]

@@ -107,6 +107,7 @@ class OpenRun:
     def _show(self, file: RigFile) -> None:
         self._of.file, self._of.before, self._of.wheel = file, None, 0
         self._of.trace.history = History(0)
+        self._of.skips.clear()
         client = self._of.replay
         runs = client.times_put_back(client.begins) if client is not None else self._of.client.status.runs
         self._of.trace.begin(runs, [])

@@ -66,7 +66,7 @@ def draw_head(data: HeadData, width: int) -> Picture:
         (2, f"! {data.warnings} warning{'s' * (data.warnings > 1)}" if data.warnings else "", "alarm"),
         (3, data.frame, "commanded" if data.frame != "robot frame" else "dim"),
         (3, f"level {data.level}" if data.level else "", "rest"),
-        (6, f"tick {data.tick_ms:4.2f} ms" + (f", {data.skipped} skipped" if data.skipped else ""), "dim"),
+        (6, _tick(data), "dim"),
         (8, data.focus, "dim"),
     ]
     parts = [p for p in parts if p[1]]
@@ -235,3 +235,10 @@ def draw_foot(keys: list[tuple[str, str, str]], message: str, alarm: bool, width
         x = picture.text(x, 0, key, "key")
         x = picture.text(x + 1, 0, title, "dim") + 2
     return picture
+
+
+def _tick(data: HeadData) -> str:
+    """Return how long a tick takes; nothing where none is computed, as in a replay."""
+    if not data.tick_ms:
+        return ""
+    return f"tick {data.tick_ms:4.2f} ms" + (f", {data.skipped} skipped" if data.skipped else "")

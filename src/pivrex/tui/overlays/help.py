@@ -11,7 +11,7 @@ from pivrex.tui.overlays.sheet import Sheet
 
 __all__ = ["draw_help", "help_sheet"]
 
-SIGNS = 12
+SIGNS = 14
 
 
 def help_sheet(view: str, signs: list[tuple[str, str]], commands: list[Command], key: str) -> Sheet:

@@ -30,7 +30,7 @@ def draw_messages(messages: list[EditMessage], warnings: list[str], width: int) 
             ]
         rows.append(("", "", "rest"))
     if not messages:
-        rows.append(("", "nothing was said yet", "rest"))
+        rows.append(("", "no messages yet", "rest"))
     for one in reversed(messages):
         text = one.text + (f"  ({one.times} times)" if one.times > 1 else "")
         named = "alarm" if one.alarm else "rest"

@@ -206,7 +206,7 @@ class MotionBars(Panel):
         picture, chassis, shown = Picture(width, height), self._chassis, self._chassis.now()
         twist, own = chassis.twist, chassis.own is not None
         at = picture.text(0, 0, "motion", "title")
-        hint = "yours; v follows the robot again" if own else "the robot's; ←→ makes it yours"
+        hint = "yours; v follows the robot again" if own else "the robot's; ←→ tests your own"
         picture.text(at + 2, 0, hint, "dim", width - at - 2)
         full, bar = chassis.full(), max(0, width - 34)
         bar -= 1 - bar % 2

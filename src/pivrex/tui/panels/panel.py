@@ -179,10 +179,11 @@ class View:
     def heard(self, message: Message) -> None:
         """Take what these widgets say."""
 
-    def help_lines(self) -> list[tuple[str, str]]:
-        """Return what is to be seen here: a sign, and what it means."""
+    @classmethod
+    def help_lines(cls) -> list[tuple[str, str]]:
+        """Return the signs of the view, each with what it means."""
         rows: list[tuple[str, str]] = []
-        for line in dedent(self.HELP).strip("\n").splitlines():
+        for line in dedent(cls.HELP).strip("\n").splitlines():
             sign, _, text = line.partition("  ")
             if not sign:  # it goes on
                 sign, said = rows.pop()

@@ -49,7 +49,7 @@ class ChassisView(View):
     =         each wheel's equation; x, y and turn are the robot's own, turn in rad/s
     wheel     n selects the next wheel; change its kind and place here, + adds a wheel, Backspace deletes it
     envelope  how fast it goes in every direction, ┄ while it turns as now; ● commanded, ○ measured, thin: before
-    figures   mm and counts for a turn of the wheel, and how far it rolls for a turn of the robot
+    travel    mm and counts for a turn of the wheel, and how far it rolls for a turn of the robot
     c         the shakedown: finds swapped plugs, reversed motors, encoders and gyro, and corrects the rig
     """
 

@@ -34,7 +34,7 @@ class FieldView(View):
     NEEDS_CHASSIS = True
     HELP = """
     ▀ ▄     each wheel's commanded speed in amber, above, and its measured speed in teal; in the strips the area between is the difference
-    trail   where the robot went, the older the fainter; dashed grey: the drive before. Amber: where the commands of the last
+    trail   where the robot went, older parts are fainter; dashed grey: the drive before. Amber: where the commands of the last
             3 seconds would have taken it
     wedge   the amber end of the robot is its front
     dials   the motion: forward is up, a turn is an arc; and the compass, whose mark on the rim is the true heading. N shows all numbers

@@ -47,11 +47,11 @@ class HeadingView(View):
 
     NEEDS_CHASSIS = True
     HELP = """
-    ━ now      the response with the present gains, simulated; ╍ before your last change, kept, or P alone
-    target     the setpoint, dashed; of a straight drive the line is 0
+    ━ now      the response with the current gains, simulated; ╍ before your last change, kept, or P alone
+    target     the setpoint, dashed; in a straight drive it is 0
     overshoot  how far it goes past the target; settling time: from then on it stays within 5 % of the step
     error      steady-state error: what is missing at the end; control effort: root mean square of the output
-    P I D      P acts on the error, I on what stays of it, D damps
+    P I D      P acts on the error, I on the error that stays, D damps
     compass    arrow: the gyro; dashed: the target; mark on the rim: the true heading of the simulated robot
     Y          holds the heading while you do not turn
     R S        find gains: the relay experiment, and a search over battery, grip, load and noise; + takes the proposal

@@ -47,8 +47,8 @@ class ShapingView(View):
     curve      0 % is straight, 100 % is the cube: gentle near the centre
     scale      what is left at full stick: only this function slower
     slew up    how fast it may grow: 2.5 /s is full speed in 0.4 s; slew down: how fast it may shrink
-    overall    makes every motion slower
-    level      [ and ] choose the speed level; each has a share for moving and one for turning
+    overall scale  makes every motion slower
+    speed level  [ and ] choose the speed level; each has a share for moving and one for turning
     """
 
     def __init__(self, model: ScreenModel, name: str) -> None:
