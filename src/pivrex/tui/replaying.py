@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from collections import deque
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Protocol
@@ -48,6 +49,7 @@ class Shows(Protocol):
     wheel: int
     trace: Trace
     held_before: str
+    skips: deque[tuple[float, int]]
 
     @property
     def replay(self) -> ReplayClient | None: ...
