@@ -151,7 +151,7 @@ class PartingTest(MadeCase):
         )
         found = compare(one, other)
         self.assertEqual((found.exact, found.parting), (False, None))
-        self.assertEqual(sentence_of(found), "they do not part in the 10.0 s that both have")
+        self.assertEqual(sentence_of(found), "no difference in the 10.0 s that both have")
 
     def test_what_lasts_less_than_a_tenth_of_a_second_is_noise(self) -> None:
         one = self.made("a", truth__x=np.nan)

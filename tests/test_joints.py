@@ -317,7 +317,7 @@ class RigChangeTest(RemoteCase):
         self.begin("[gyro]\n", levels, ARM, bound("button_0", "boom to 30 deg"), source="keys")
         line = self.session.line
         state = line.choose_level(self.session._state, 1)
-        kept = line.of(state, "attachments")._replace(goal=np.array([0.3]), told=np.array([0.3]))
+        kept = line.of(state, "attachments")._replace(goal=np.array([0.3]), command=np.array([0.3]))
         self.session._state = line.changed(state, "attachments", kept)
         self.ask(MoveSimulated("lift"))
         changed = read_text(

@@ -96,7 +96,7 @@ class PagesTest(TempCase):
             self.assertAlmostEqual(float(known[0, 0]), begins, delta=0.05)
         self.assertEqual(lines["alarm"][:, 0].tolist(), [found.parting.t_s] * 2)
         floor = first.scenes[0][0]
-        spot = next(m for m in floor.marks if isinstance(m, Label) and m.text == "they part")
+        spot = next(m for m in floor.marks if isinstance(m, Label) and m.text == "first difference")
         row = found.parting.rows[0]
         layout = one.line(0).layout
         true = one.row(-(-row // 10) * 10)[[layout.at("truth", "x"), layout.at("truth", "y")]]

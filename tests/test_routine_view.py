@@ -303,12 +303,12 @@ class MadeOfItTest(RoutineCase):
             await self.until_made()
             said = " ".join(self.screen().split())
             self.assertRegex(
-                said, r"they part after \d\.\d\d s, at line 6 of practice and line 6 of practice as opened"
+                said, r"they differ from \d\.\d\d s on, at line 6 of practice and line 6 of practice as opened"
             )
             self.assertRegex(said, r"they end 1[45] cm and 0 deg apart")
             self.assertIn("practice as opened is faster", said)
             await self.press("A")
-            self.assertNotIn("they part", self.screen())
+            self.assertNotIn("they differ", self.screen())
 
 
 class PlayingTest(RoutineCase):

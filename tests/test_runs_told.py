@@ -142,7 +142,7 @@ class CommandsTest(KeptCase):
         self.assertEqual(len(pages_of(Run(runs[1]), found)), 2)
         self.assertEqual(Change(("body", "mass"), None, "2 kg").words, ("left out", "2 kg"))
         files = write_report(Run(runs[1]), self.folder / "two.svg", found)
-        self.assertIn("they part", files[0].read_text("utf-8"))
+        self.assertIn("first difference", files[0].read_text("utf-8"))
         self.assertIn("first in", files[1].read_text("utf-8"))
         same = files[0].read_bytes()
         write_report(Run(runs[1]), self.folder / "two.svg", found)

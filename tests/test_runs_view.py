@@ -135,7 +135,7 @@ class ListTest(RunsCase):
         async with self.running(view="runs"):
             await self.listed()
             await self.press("up", "delete")
-            self.assertIn(f"{SECOND} is being kept just now", self.model.message)
+            self.assertIn(f"{SECOND} is still being written", self.model.message)
             self.assertTrue(folder.exists())
 
     @in_loop
@@ -225,7 +225,7 @@ class OverEachOtherTest(RunsCase):
             await self.press("down", "plus")
             self.assertEqual(self.view.selection.marked, FIRST)
             await self.press("up")
-            await self.until(lambda: "they part at" in self.text("runs"))
+            await self.until(lambda: "first difference at" in self.text("runs"))
             shown = self.text("runs")
             self.assertIn("shaping.forward.curve: 35 % → 70 %", shown)
             self.assertIn("caused by", re.sub(r"\s+", " ", shown))

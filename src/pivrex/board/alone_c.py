@@ -46,7 +46,7 @@ class AlonePrinter:
             f'#define LINE_HASH "{self.alone.hash}" /* which line this is: the desktop computes it too */',
             f"#define PERIOD_US {round(line.dt_s * 1e6)}UL /* of a tick */",
             f"#define DT R({line.dt_s!r}) /* the same, in s */",
-            f"#define ASKS_EVERY {line.rig.asks_every}UL /* ticks from one in which what is asked for is computed to the next */",
+            f"#define ASKS_EVERY {line.rig.asks_every}UL /* ticks between two in which the command is computed */",
             f"#define TICKS_A_SECOND {round(1 / line.dt_s)}UL",
             f"#define INPUTS {len(self.alone.reads)} /* readings of the line */",
             f"#define CHANNELS {len(self.alone.channels)} /* what {wiring.rig.board.source} says */",

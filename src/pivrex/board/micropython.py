@@ -87,7 +87,7 @@ class _Printer:
             f"BACK = {len(wiring.back)}  # values that come back",
             f"BACK_EACH = {answers(wiring)[0]}  # of these in a sentence",
             f"BAUD = {wiring.baud}",
-            f"KEY = {rig.secret!r}" + ("  # whoever has it may drive the robot" if rig.secret else ""),
+            f"KEY = {rig.secret!r}" + ("  # anyone who has it can drive the robot" if rig.secret else ""),
             f"REST_VALUES = {as_tuple([g.rest for g in wiring.given])}",
             "ANALOGUE_FULL = 1023.0", "",
             "# --- pins, each by its place among those of its kind ---", "",
@@ -122,8 +122,8 @@ class _Printer:
         yield from ("", "# --- it drives by itself ---", "")
         yield f"PERIOD_US = {round(line.dt_s * 1e6)}  # of a tick"
         yield f"DT = {line.dt_s!r}  # the same, in s"
-        yield f"ASKS_EVERY = {line.rig.asks_every}  # ticks from one in which what is asked for is computed to the next"
-        yield f"READS = {as_tuple(list(alone.reads))}  # which of what is said each reading is; -1 none, -2 ready, -3 linked"
+        yield f"ASKS_EVERY = {line.rig.asks_every}  # ticks between two in which the command is computed"
+        yield f"READS = {as_tuple(list(alone.reads))}  # the number of each reading in the message; -1 none, -2 ready, -3 linked"
         yield f"REST_READINGS = {as_tuple(line.rest().tolist())}"
         yield f"IS_BUTTON = {as_tuple([not self.c.is_stick(k) for k in range(len(alone.reads))])}"
         yield f"CHANNELS = {len(alone.channels)}  # what {self.wiring.rig.board.source} says"

@@ -61,7 +61,7 @@ def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
     ]  # fmt: skip
     if rig.secret:
         lines.append(
-            f"#define RIG_KEY {{{', '.join(f'0x{b:02x}' for b in rig.secret)}}} /* whoever has it may drive the robot */"
+            f"#define RIG_KEY {{{', '.join(f'0x{b:02x}' for b in rig.secret)}}} /* anyone who has it can drive the robot */"
         )
     if alone is not None:
         lines += AlonePrinter(alone).header()

@@ -62,7 +62,7 @@ def _header(wiring: BoardWiring) -> str:
         lines.append(f'#define RADIO_SENDER "{source.sender}"')
         if rig.secret:
             lines.append(
-                f"#define RIG_KEY {{{', '.join(f'0x{b:02x}' for b in rig.secret)}}} /* whoever has it may drive the robot */"
+                f"#define RIG_KEY {{{', '.join(f'0x{b:02x}' for b in rig.secret)}}} /* anyone who has it can drive the robot */"
             )
     lines += [f"#define {p.name} {k} /* pin {p.use.pin} */" for k, p in enumerate([*sensors, *buttons])]
     lines += [

@@ -54,7 +54,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     ),
     "replay": (("pivrex replay last --at 3.2", "what happened, and the why of a tick"),),
     "compare": (
-        ("pivrex compare last-1 last", "where they part, and by which stage"),
+        ("pivrex compare last-1 last", "the first difference, and its stage"),
         ("pivrex compare last --through rigs/plover-new.toml", "what a change would have done to that drive"),
     ),
     "learn": (

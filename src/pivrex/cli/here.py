@@ -182,7 +182,7 @@ def _ports() -> list[_Port]:
 def of_serial(ports: list[_Port]) -> Iterator[Found]:
     """Return which serial ports there are, and whether they may be opened."""
     if not ports:
-        yield Found("serial", True, "no port is there; plugged in, it is found by itself")
+        yield Found("serial", True, "no port is there; once you plug one in, it is found")
     for port in ports:
         group = "dialout" if not Path("/etc/arch-release").exists() else "uucp"
         yield Found(

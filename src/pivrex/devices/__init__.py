@@ -36,7 +36,7 @@ __getattr__ = showing(
     pads="Pads",
     recorded="RecordedDriver",
     remote="RemoteSource",
-    robot="Robot StandInRobot",
+    robot="Robot SimulatedRobot",
     link="RobotLink",
     robot_end="RobotEnd",
 )

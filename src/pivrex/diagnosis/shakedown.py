@@ -307,13 +307,11 @@ class Shakedown:
 
     def tip(self, sensed: Floats) -> str:
         """Take what the tilt sensor says of a robot that a person has tipped forward; returns it in words."""
-        measured = float(sensed[self._tilt_at])
-        if not abs(measured) > TIPPED_G:
+        tilt = float(sensed[self._tilt_at])
+        if not abs(tilt) > TIPPED_G:
             return "the tilt sensor feels no lean: is it plugged in? Tip the robot farther"
-        self._tipped, self._record.tilt = True, 1 if measured < 0 else -1
-        return (
-            f"tipped forward, the tilt sensor says {'forward' if measured < 0 else 'back: it is mounted the other way'}"
-        )
+        self._tipped, self._record.tilt = True, 1 if tilt < 0 else -1
+        return f"tipped forward, the tilt sensor says {'forward' if tilt < 0 else 'back: it is mounted the other way'}"
 
     def turn(self, before: Floats, after: Floats) -> str:
         """Take what the gyro says of a robot that a person has turned to the left; returns it in words."""

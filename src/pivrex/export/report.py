@@ -167,7 +167,7 @@ def _floor(runs: Sequence[Run], compared: Compared | None) -> Scene:
         at = int(np.searchsorted(runs[0].track[:, 0], compared.parting.rows[0]))
         if at < len(points):
             scene.sign(points[at], "×", "alarm")
-            scene.label(points[at], "they part", "alarm", 5.0, "right left above below")
+            scene.label(points[at], "first difference", "alarm", 5.0, "right left above below")
     return scene
 
 

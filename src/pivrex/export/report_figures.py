@@ -109,7 +109,7 @@ def _stage_rows(compared: Compared) -> tuple[list[str], list[list[str]]]:
     same = [s.stage for s in compared.stages if np.isnan(s.t_s)]
     if same:
         rows.append([f"the other {len(same)}" if part else "all", "never", ""])
-    return ["stage", "parts at", "first in"], rows
+    return ["stage", "differs at", "first in"], rows
 
 
 def _setting_rows(run: Run, most: int) -> tuple[list[str], list[list[str]]]:

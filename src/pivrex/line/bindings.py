@@ -103,7 +103,7 @@ def moves_of(actions: Iterable[Action]) -> list[str]:
 
 
 class Bindings(Stage):
-    """Everything that buttons, letters, bits and the sticks of attachments ask for, in columns by what is asked."""
+    """Everything that buttons, letters, bits and the sticks of attachments ask for, in columns by kind."""
 
     name = "bindings"
     begins = MappingProxyType({"pressed_at": -1e9})

@@ -242,7 +242,7 @@ class ServoAttachment(Placed):
         default=None, alias="start", description="Where it begins; the minimum if left out.", examples=["0 deg"]
     )
     rate_rad_s: Annotated[float, Quantity("turn rate", at_least=0, step="10 deg/s")] = Field(
-        default=0.0, alias="rate", description="How fast it may be moved; 0 for at once.", examples=["90 deg/s"]
+        default=0.0, alias="rate", description="Maximum speed; 0 for no limit.", examples=["90 deg/s"]
     )
     safe_rad: Angle | None = Field(
         default=None,

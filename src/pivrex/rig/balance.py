@@ -145,7 +145,10 @@ class SpeedLoop(BalanceLoop):
         examples=[6],
     )
     i_limit_rad: _Lean = Field(
-        default=radians(6), alias="i_limit", description="The most that I may be, either way.", examples=["6 deg"]
+        default=radians(6),
+        alias="i_limit",
+        description="The limit of the I part, in both directions.",
+        examples=["6 deg"],
     )
     output_limit_rad: _Lean = Field(
         default=radians(12),

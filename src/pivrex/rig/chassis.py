@@ -108,7 +108,7 @@ class Chassis(Table):
 
     kind: Literal["any", "two-sided", "omni", "mecanum", "steered"] = Field(
         default="any",
-        description="What you mean it to be, so that a slip is noticed. two-sided: plain wheels at the left and at the "
+        description="The chassis that you mean, so that a mistake is noticed. two-sided: plain wheels at the left and at the "
         "right that all drive along the robot. omni: all wheels have rollers. mecanum: all have slanted rollers. "
         "steered: all are steered. any: whatever the wheels make.",
         examples=["two-sided"],

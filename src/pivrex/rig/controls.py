@@ -177,7 +177,7 @@ class Shaping(Table):
     direction: Literal["free", "kept"] = Field(
         default="free",
         description="For the law planar. free: each function is shaped by itself, so a curve, or full speeds that differ, "
-        "turn a slanting push towards its stronger side. kept: the stick is shaped by its distance, with the curve and "
+        "turn a diagonal stick towards its stronger side. kept: the stick is shaped by its distance, with the curve and "
         "scale of forward, and goes the way it is pushed; full speeds forward and left make an ellipse.",
         examples=["kept"],
     )

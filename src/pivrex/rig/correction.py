@@ -55,7 +55,7 @@ class Correction(Table):
     i_limit_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="5 deg/s")] = Field(
         default=radians(60),
         alias="i_limit",
-        description="The most that the part of I may be, either way.",
+        description="The limit of the I part, in both directions.",
         examples=["60 deg/s"],
     )
     i_leak_time_s: Annotated[float, Quantity("time", at_least=0, at_most=60, step="0.25 s")] = Field(

@@ -114,7 +114,7 @@ class Match(Table):
     driven_s: Annotated[float, Quantity("time", above=0, at_most=3600)] = Described(
         default=110.0, alias="driven", description="So long the driver drives after that.", examples=["110 s"]
     )
-    says: tuple[Saying, ...] = Described(default=(), description="What is said at each period, in your words.")
+    says: tuple[Saying, ...] = Described(default=(), description="Texts for each period, in your words.")
     routines: tuple[str, ...] = Described(
         default=(),
         description="The routines that a button chooses from (`next routine`), by the names of their files; all that the robot can play "

@@ -27,11 +27,11 @@ __all__ = [
 ]
 
 WHEELS = {
-    "two and a caster": "two driven wheels in the middle, and something that slides",
+    "two and a caster": "two driven wheels in the middle, and a caster",
     "four on two sides": "four driven wheels, two a side; they scrub when it turns",
     "three omni": "three omni wheels, a third of a turn apart; it moves any way",
     "four mecanum": "four wheels with slanting rollers; it moves any way",
-    "four steered": "four wheels that each point where they must; they grip, and it moves any way",
+    "four steered": "four steered wheels; they grip, and it moves any way",
     "none, on a bench": "two motors without a robot, each with a channel of its own: to try one, or a mechanism",
 }
 """What a robot may stand on, and what that means."""
@@ -42,7 +42,7 @@ LAWS = {
     "tank": "a stick for each side",
     "arcade": "one stick: forward and back moves, left and right turns",
     "split arcade": "one stick moves, the other turns",
-    "triggers": "one trigger moves ahead, one back, a stick turns",
+    "triggers": "one trigger moves forward, one back, a stick turns",
     "planar": "one stick moves any way, the other turns",
     "each": "each motor has a channel of its own",
 }
@@ -51,9 +51,9 @@ BENCH = "none, on a bench"
 
 OUTPUTS = {
     "duty": "one signed number, such as -255 to 255",
-    "magnitude": "a number without a sign, and a pin that says which way",
-    "two pins": "two pins: one pulses for each way, the other rests",
-    "three pins": "one pin pulses, two more say which way",
+    "magnitude": "a number without a sign, and a pin for the direction",
+    "two pins": "two pins: one pulses for each direction, the other rests",
+    "three pins": "one pin pulses, two more set the direction",
     "servo": "a pulse, as speed controllers and turning servos take it",
     "fraction": "a number from -1 to 1",
     "percent": "a number from -100 to 100",
@@ -65,9 +65,9 @@ SOURCES = {
     "stick on a serial line": "two numbers of 10 bits a line, 0 to 1023, from a board with a bare stick",
     "letters": "one letter a command, from a phone or a terminal, over TCP",
     "letters on a serial line": "the same over a serial line, as radio modules make one",
-    "radio": "packets of a radio of one's own, over UDP",
+    "radio": "packets of your own radio, over UDP",
 }
-"""Sources in addition to keys, drawn sticks and gamepads, which are always there."""
+"""Sources in addition to keys, sticks on the screen and gamepads, which are always there."""
 
 EXTRAS = {
     "gyro": "it knows its heading: straight lines, exact turns, the field's directions",
@@ -75,7 +75,7 @@ EXTRAS = {
     "arm": "a motor that moves while a button is held",
     "arm to angles": "a motor with an encoder that goes to an angle",
     "lift": "a motor with an encoder and a drum that goes to a height",
-    "servo": "something that tips between two angles",
+    "servo": "it moves between two angles",
     "pump": "something that is on or off: a pump, a lamp, a relay",
     "lamp": "lit while the robot is heard",
     "ranger": "a distance sensor at its front",

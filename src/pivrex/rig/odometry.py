@@ -41,7 +41,7 @@ class Odometry(Table):
     pivot_error_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="1 mm")] | None = Field(
         default=None,
         alias="pivot_error",
-        description="By how much that point may be off: it moves with speed and load. If left out an eighth of the distance from axle to "
+        description="The standard deviation of that point: it moves with speed and load. If left out an eighth of the distance from axle to "
         "axle, a quarter where pivot is left out.",
         examples=["20 mm"],
     )

@@ -16,7 +16,7 @@ __all__ = ["key_mistake", "make_key", "others_may_read", "read_key", "without_ke
 
 KEY_BYTES = 16
 LARGEST_FILE = 4096
-NOTE = "# The key of a rig. Whoever has it may drive the robot: do not give it away, and do not put it into git.\n"
+NOTE = "# The key of a rig. Anyone who has it can drive the robot: do not give it away, and do not put it into git.\n"
 
 
 def make_key(path: Path) -> bytes:
@@ -47,7 +47,7 @@ def read_key(path: Path) -> bytes:
 
 def key_mistake(problem: str, name: str) -> str:
     """Return why a key of a rig cannot be read, and what to do."""
-    return f'is "{name}", but that file {problem}; copy it from whoever has it, or make a new one with pivrex key'
+    return f'is "{name}", but that file {problem}; copy it from the one who has it, or make a new one with pivrex key'
 
 
 def others_may_read(path: Path) -> bool:

@@ -97,7 +97,7 @@ class RigTables(Table):
     speed_levels: SpeedLevels = Field(default=SpeedLevels(), description="Speed levels chosen while driving.")
     sources: dict[Name, RigSource] = Field(
         default_factory=dict,
-        description="Sources other than keys, drawn sticks and gamepads: what the team has built or found.",
+        description="Sources other than keys, sticks on the screen and gamepads: what the team has built or found.",
     )
     attachments: dict[Name, Attachment] = Field(
         default_factory=dict, description="What the robot has in addition to its wheels."

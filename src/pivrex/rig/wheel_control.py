@@ -51,7 +51,7 @@ class WheelControl(Table):
         default=0.0, description="Drive for each share of top speed per second that is missing, in s.", examples=[0]
     )
     i_limit: _Share = Field(
-        default=0.2, description="The most drive that the part of I may be, either way.", examples=["30 %"]
+        default=0.2, description="The limit of the I part, as drive in both directions.", examples=["30 %"]
     )
     speed_filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
         default=0.02,

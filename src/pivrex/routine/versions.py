@@ -84,7 +84,9 @@ class Compared:
         if isnan(self.at_s):
             said = ["they go the same way"]
         else:
-            said = [f"they part after {self.at_s:.2f} s, at line {a.line} of {a.name} and line {b.line} of {b.name}"]
+            said = [
+                f"they differ from {self.at_s:.2f} s on, at line {a.line} of {a.name} and line {b.line} of {b.name}"
+            ]
         off = hypot(a.pose[0] - b.pose[0], a.pose[1] - b.pose[1])
         turned = abs(degrees(wrapped(a.pose[2] - b.pose[2])))
         said.append(f"they end {off * 100:.0f} cm and {turned:.0f} deg apart")

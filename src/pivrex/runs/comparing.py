@@ -208,9 +208,9 @@ def sentence_of(found: Compared) -> str:
     p = found.parting
     if abs(found.runs[0].dt_s - found.runs[1].dt_s) > 1e-9:
         rates = " and ".join(f"{r.facts.rate_hz:g} Hz" for r in found.runs)
-        return f"they were made at {rates}: only their figures and tracks can be laid over each other"
+        return f"they were made at {rates}: only their figures and tracks can be compared"
     if p is None:
-        return f"they do not part in the {found.overlap_s:.1f} s that both have"
+        return f"no difference in the {found.overlap_s:.1f} s that both have"
     unit = f" {p.unit}" if p.unit else ""
     values = " and ".join("nothing" if np.isnan(v) else f"{v:.4g}{unit}" for v in p.values)
     name = p.column.partition(".")[2]

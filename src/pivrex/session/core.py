@@ -106,7 +106,7 @@ class Session:
 
     @property
     def by_hand(self) -> bool:
-        """Whether keys or drawn sticks drive, and no routine does."""
+        """Whether keys or sticks on the screen drive, and no routine does."""
         return self.inputs.driver in (self.inputs.keys, self.inputs.sticks) and not self._match.alone
 
     @property

@@ -316,7 +316,7 @@ TASKS: Sequence[Task] = (
     Task(
         "A stick for each hand",
         "The left stick moves the robot and does nothing else; the right stick turns it.",
-        "the drawn sticks: one of them moves, and the wheels do not.",
+        "the sticks on the screen: one of them moves, and the wheels do not.",
         "The law says which stick does what. It stands in Shaping.",
         'Change the law from "arcade" to "split arcade": it moves by left_y and turns by right_x.',
         "shaping", (_two_sticks,), recording="first-hour-3",
@@ -359,7 +359,7 @@ TASKS: Sequence[Task] = (
         "What yesterday's change did",
         "Let go at full speed, the robot is commanded to rest within 0.3 s, as yesterday, and is as fast as yesterday.",
         "the two runs: four settings differ between them, and only one of them changed this drive.",
-        "Lay the two runs over each other. The comparison names the first stage that differs, and what caused it.",
+        "Compare the two runs. The comparison names the first stage that differs, and what caused it.",
         "The slew down of forward went from 5 /s to 0.8 /s. Set it back to 5 /s in Shaping.",
         "runs", (_rolls_on,), recording="first-hour-8",
         edits={"shaping.forward.slew_down": "0.8 /s", "shaping.turn.curve": "42 %", "correction.i": 12, "attachments.spout.rate": "120 deg/s"},

@@ -235,12 +235,12 @@ class SessionInputs:
         return f"the source was changed to {source.title}"
 
     def rest_hands(self) -> None:
-        """Bring keys and drawn sticks to rest."""
+        """Bring keys and sticks on the screen to rest."""
         self.keys.rest()
         self.sticks.rest()
 
     def rest_all(self) -> None:
-        """Bring to rest what lasts here: keys, drawn sticks, letters that have come."""
+        """Bring to rest what lasts here: keys, sticks on the screen, letters that have come."""
         self.rest_hands()
         for remote in self.remotes.values():
             remote.end_letters()

@@ -263,14 +263,14 @@ class SetKeysMode:
 
 @dataclass(frozen=True)
 class MoveSticks:
-    """The drawn sticks are dragged here."""
+    """The sticks on the screen are dragged here."""
 
     readings: Mapping[str, float] = made(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class LetGo:
-    """Bring keys and drawn sticks to rest."""
+    """Bring keys and sticks on the screen to rest."""
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ PROCESS_S = 0.25
 """A real robot stops when the screen's process has said nothing for so long."""
 
 BY_HAND_S, BY_OTHERS_S = 0.25, 1.0
-"""And when the screen has handled nothing for so long: while keys or drawn sticks drive, and while a gamepad, a radio or a routine does."""
+"""And when the screen has handled nothing: while keys or sticks on the screen drive, and while a gamepad, a radio or a routine does."""
 
 PAUSES_S = 1.0
 """The simulated robot waits for a screen that has been silent for so long, and goes on with it."""
@@ -57,7 +57,7 @@ class ScreenWatch:
         live : bool
             Whether a real robot may be driven.
         by_hand : bool
-            Whether keys or drawn sticks drive.
+            Whether keys or sticks on the screen drive.
         only_simulated : bool
             Whether no robot is on a link, so that all may wait.
         """

@@ -29,9 +29,9 @@ _QUESTIONS = {
     "sizes": "How large is it? Body length, body width, wheel diameter, track (from the left wheels to the right ones).",
     "law": "What do the sticks mean?",
     "output": "What do its motor drivers expect?",
-    "extras": "What else is there? Space takes in and out.",
+    "extras": "What else is there? Space selects.",
     "names": "What are the attachments called? One name for each, with commas between.",
-    "sources": "Who should drive it, in addition to keys, drawn sticks and gamepads? Space takes in and out.",
+    "sources": "Who should drive it, in addition to keys, sticks on the screen and gamepads? Space selects.",
     "port": "On which port is that serial line?",
     "robot port": "On which port is the robot?",
     "write": "Enter writes it. Every number can be changed afterwards, on the screen or in the file.",
@@ -108,7 +108,7 @@ def _draw_step(making: Making, picture: Picture, x: int, width: int, height: int
         if making.step == "write"
         else "↑↓ choose  Enter goes on"
     )
-    keys += "  Space in and out" if making.several else ""
+    keys += "  Space selects" if making.several else ""
     picture.text(x, height - 1, f"{keys}  ← back  Esc leaves", "key", width)
 
 

@@ -33,7 +33,7 @@ def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a ca
     chosen = match.routine or "no routine"
     match match.period:
         case Period.OFF if model.replay is not None:
-            return "this was no part of a match", "dim"
+            return "this was not in a match", "dim"
         case Period.OFF:
             if match.waits:
                 return f"no match any more  ! {match.waits}", "alarm"

@@ -83,8 +83,8 @@ def _stages(picture: Picture, x: int, y: int, width: int, height: int, found: Co
     part.sort(key=lambda s: s.stage != cause)
     if height < 3 or not part:
         return
-    picture.text(x, y, "stages, as they part", "title")
-    picture.right(x + width, y, "parts at", "dim")
+    picture.text(x, y, "stages, by first difference", "title")
+    picture.right(x + width, y, "differs at", "dim")
     for s in part[: height - 2]:
         y += 1
         here = s.stage == cause
@@ -96,7 +96,7 @@ def _stages(picture: Picture, x: int, y: int, width: int, height: int, found: Co
 def _changes(picture: Picture, x: int, y: int, width: int, height: int, found: ComparedRuns) -> int:
     said = [e.said for e in found.effects] + [f"routine {line}" for line in found.routine]
     picture.text(x, y, "what was changed", "title")
-    rows = [row for one in said for row in wrap(one, max(20, width))] or ["nothing of rig and routine"]
+    rows = [row for one in said for row in wrap(one, max(20, width))] or ["nothing in rig and routine"]
     if len(rows) > height - 1:
         rows = [*rows[: height - 2], f"and more: {len(said)} changes in all"]
     for k, line in enumerate(rows):
@@ -136,6 +136,6 @@ def _two_speeds(found: ComparedRuns, one: OpenRun, other: OpenRun, width: int, h
             else np.full_like(t, np.nan)
         )
         series.append(Series(name, values, named, dash))
-    title = "ahead" if found.parting is None else f"ahead; they part at {found.parting.t_s:.2f} s"
+    title = "ahead" if found.parting is None else f"ahead; first difference at {found.parting.t_s:.2f} s"
     scene = chart(title, t, series, span_of(series, 0.2), ("m/s", "s"), (width, height), ("measured", "commanded"))
     return print_scene(scene, width, height)

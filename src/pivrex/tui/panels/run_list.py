@@ -194,7 +194,11 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, selection: RunSel
     name = f"{facts.robot}  {facts.began.astimezone():%d %b %H:%M:%S}"
     picture.text(x, y, ("+ " if marked else "") + name, "chosen" if here else "title", room)
     who = ", ".join(facts.drivers) or "no one"
-    said = f"{facts.ticks / facts.rate_hz:.0f} s, {who}" if facts.ended is not None else "is being kept, or was cut off"
+    said = (
+        f"{facts.ticks / facts.rate_hz:.0f} s, {who}"
+        if facts.ended is not None
+        else "still being written, or interrupted"
+    )
     bumps = facts.figures.get("bumps", 0)
     picture.text(x, y + 1, said, "rest", room - 6 if bumps else room)
     if bumps:

@@ -152,7 +152,7 @@ class RunSelection:
             self.also.append(name)
             return f"{name} lies there too"
         self.marked = name
-        return f"{name} is the first: select another to lay it over"
+        return f"{name} is the first: select another to compare"
 
     def _unmark(self, name: str) -> bool:
         """Take a run out of those that lie over each other; returns whether it was one of them."""
@@ -188,7 +188,7 @@ class RunSelection:
         if facts is None:
             return ""
         if facts.facts is not None and facts.facts.ended is None and _is_fresh(self.folder / name):
-            raise PivrexError(f"{name} is being kept just now")
+            raise PivrexError(f"{name} is still being written")
         try:
             (self.folder / name).rename(gone_folder(self.folder) / name)
         except OSError as problem:

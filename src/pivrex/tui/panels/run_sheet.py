@@ -137,7 +137,7 @@ class RunSheet(Panel):
             ):
                 more = [self._tolds[n] for n in selection.also if n in self._tolds and n != selection.selected]
                 return draw_beside(found, [marked, run_shown, *more], width, height)
-            waits = "laying them over each other ..."
+            waits = "comparing ..."
         elif self.sheet == "learnt":
             if selection.learnt is not None and selection.learnt.run == selection.selected:
                 return draw_learnt(selection.learnt, width, height)
@@ -177,7 +177,7 @@ class RunSheet(Panel):
     def act_through(self) -> None:
         selection = self.selection
         if selection.selected:
-            self.model.say(f"the same driver through {self.model.file.path.name} ...")
+            self.model.say(f"simulates the same driver with {self.model.file.path.name} ...")
             selection.ask("through", selection.folder / selection.selected, self.model.file.path)
 
     def act_learning_drive(self) -> None:

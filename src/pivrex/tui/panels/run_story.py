@@ -37,7 +37,7 @@ def draw_run(run_shown: OpenRun, width: int, height: int) -> Picture:
     picture.text(
         1,
         1,
-        f"{when}; {', '.join(f.drivers) or 'no one'} drove" + (f"; {f.routine}" if f.routine else ""),
+        f"{when}, driven by {', '.join(f.drivers) or 'no one'}" + (f"; {f.routine}" if f.routine else ""),
         "rest",
         width - 2,
     )
