@@ -464,7 +464,7 @@ class WholeTest(AppCase):
         async with self.running():
             await self.press("question_mark")
             shown = self.over()
-            self.assertIn("field: what is to be seen", shown)
+            self.assertIn("field: what you see", shown)
             self.assertIn("commanded speed in amber", shown)
             titles = [c.title for c in self.app.get_system_commands(self.app.screen)]
             self.assertTrue(any(t.startswith("simulated gamepad") for t in titles))

@@ -87,7 +87,7 @@ class LiningTest(MadeCase):
         other = self.made("b", limits__left_limited=-1.0, limits__right_limited=-1.0, at=0)
         for by, said in (
             ("motion", "never moves"), ("bump", "bumps into nothing"), ("step 9", "does not reach line 9"),
-            ("2, 3", "never comes near 2 m, 3 m"), ("noon", 'cannot be lined up by "noon"; there are start, motion'),
+            ("2, 3", "never comes near 2 m, 3 m"), ("noon", 'cannot be aligned by "noon"; there are start, motion'),
         ):  # fmt: skip
             with self.assertRaisesRegex(RunError, said):
                 row_by(other, by)

@@ -276,7 +276,7 @@ class DriverViewTest(AppCase):
                         await self.press("right", "down")
                     self.assertIn("what they do", self.text("driver"))
                 await self.press("question_mark")
-                self.assertIn("driver: what is to be seen", self.over())
+                self.assertIn("driver: what you see", self.over())
 
 
 @slow

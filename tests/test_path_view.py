@@ -255,7 +255,7 @@ class PathViewTest(PathCase):
             self.assertEqual(paths.document.mark, 5)
             self.view.point(x + 3, y, "drag")
             self.assertEqual(self.points()[5], (4.1, 1.95))  # nothing is saved while it is held
-            self.assertIn("held", self.text("field"))
+            self.assertIn("limited by", self.text("field"))
             self.view.point(x + 3, y, "release")
             self.assertAlmostEqual(self.points()[5][0], 4.1 + 24 / scale.across, delta=8 / scale.across)
             await self.press("u")

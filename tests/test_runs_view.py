@@ -230,17 +230,17 @@ class OverEachOtherTest(RunsCase):
             self.assertIn("shaping.forward.curve: 35 % → 70 %", shown)
             self.assertIn("caused by", re.sub(r"\s+", " ", shown))
             self.assertRegex(shown, r"× curve +forward +0\.\d\d s")
-            self.assertIn("lined up by start", shown)
+            self.assertIn("aligned by start", shown)
             self.assertEqual(self.model.report_words, (
                 "comparison", str(self.home / "runs" / FIRST), str(self.home / "runs" / SECOND), "--by", "start"))  # fmt: skip
             await self.press("v", "v")
-            await self.until(lambda: "lined up by bump" in self.text("runs"))
+            await self.until(lambda: "aligned by bump" in self.text("runs"))
             await self.press("V")
             await self.typed("0.5,0.6")
-            await self.until(lambda: "lined up by 0.5,0.6" in self.text("runs"))
+            await self.until(lambda: "aligned by 0.5,0.6" in self.text("runs"))
             await self.press("V")
             await self.typed("noon")
-            await self.until(lambda: 'cannot be lined up by "noon"' in self.text("runs"))
+            await self.until(lambda: 'cannot be aligned by "noon"' in self.text("runs"))
             self.view.selection.by, self.view.selection.problem = "start", ""
             await self.press("plus")
             self.assertEqual((self.view.selection.marked, self.view.selection.also), (FIRST, [SECOND]))

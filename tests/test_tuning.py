@@ -317,7 +317,7 @@ class CommandTest(TempCase):
             (("heading", rig, "--turn", "nan"), "should be a number"),
             (("heading", rig, "--turn", "9", "--body", "soft"), "realistic or ideal"),
             (("tune", rig, "--loop", "arm"), "heading, wheel, steering"),
-            (("tune", rig, "--goal", "best"), "quick, calm, sure"),
+            (("tune", rig, "--goal", "best"), "quick, calm, robust"),
         ):
             code, _, err = self.ran(*words)
             self.assertEqual(code, 2, words)

@@ -97,7 +97,7 @@ _TERMS = (
     # --- shaping ---
     Term("dead band", "How far a stick moves before the robot does: noise near its centre does nothing.", "%", "out = (in - band) / (1 - band)",
          "a released stick still makes the robot creep", "the robot ignores small moves of the stick", worked=_dead_band),
-    Term("after dead band", "How motion begins outside the dead band: from zero, or with a jump to the stick's own value."),
+    Term("after dead band", "How motion begins outside the dead band: from zero, or with a jump to the stick's own value.", label="after band"),
     Term("calibration", "What a stick reads at both ends and at rest, so that its whole way counts.",
          formula="out = (reading - centre) / (end - centre)",
          small="a released stick still moves the robot", large="the robot never reaches full speed"),

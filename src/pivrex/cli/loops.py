@@ -157,6 +157,9 @@ def tune(
     from pivrex.tuning import LOOPS
     from pivrex.tuning.search import GOALS
 
+    if goal == "sure":
+        print("--goal sure is called robust now; the old name goes in the next version", file=sys.stderr)
+        goal = "robust"
     for name, value, known in (("loop", loop, LOOPS), ("goal", goal, GOALS), ("by", by, ("search", "relay", "lqr"))):
         if value not in known:
             raise typer.BadParameter(f"--{name} is {', '.join(known)}, not {value}")

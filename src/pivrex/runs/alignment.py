@@ -49,7 +49,7 @@ def row_by(run: Run, by: str) -> int:
     place = place_said(by)
     if place is not None:
         return _nearest(run, *place)
-    raise RunError(run.folder, 0, f'cannot be lined up by "{by}"; there are {", ".join(WAYS)}')
+    raise RunError(run.folder, 0, f'cannot be aligned by "{by}"; there are {", ".join(WAYS)}')
 
 
 def _event(run: Run, kind: str, text: str, never: str) -> int:

@@ -61,8 +61,8 @@ def curve_ground(data: CurveData) -> Scene:
     """Draw what stays until the response changes: all but the live points."""
     low, sign = (0.0 if data.one_sided else -1.0), (-1.0 if data.mirrored else 1.0)
     scene = Scene(Box(low, low, 1.0, 1.0), equal=False, margins=Margins(8, 1, 2, 2))
-    scene.caption(data.full, "dim", "top right")
     scene.caption(data.title, "title")
+    scene.caption(data.full, "dim", "top right")
     scene.caption("○ requested ● now", "dim")
     left = 0.0 if data.one_sided else -data.dead_band
     scene.area([(left, low), (data.dead_band, low), (data.dead_band, 1.0), (left, 1.0)], "band")

@@ -31,7 +31,7 @@ class Bench(LiesOver, ModalScreen[None]):
     DEFAULT_CSS = """
     Bench { background: transparent; align: left top; }
     Bench Container {
-        width: 100%; max-width: 132; height: 34; max-height: 100%; margin: 4 2 1 2; border: round $foreground;
+        width: 100%; max-width: 132; height: 34; max-height: 100%; margin: 4 0 1 0; border: round $foreground;
         background: $background; border-title-color: $foreground; border-title-style: bold;
     }
     Bench.ascii Container { border: ascii $foreground; }

@@ -62,7 +62,7 @@ class Choices(LiesOver, ModalScreen[str | None]):
     DEFAULT_CSS = """
     Choices { background: transparent; align: left top; }
     Choices OptionList, Choices OptionList:focus {
-        width: 88; max-width: 100%; min-width: 24; height: auto; max-height: 80%; margin: 4 2; border: round $foreground; padding: 0 1;
+        width: 88; max-width: 100%; min-width: 24; height: auto; max-height: 80%; margin: 4 0; border: round $foreground; padding: 0 1;
         background: $background; background-tint: transparent; color: $foreground; border-title-color: $foreground;
         border-subtitle-color: $foreground; border-title-style: bold; scrollbar-size-vertical: 1;
         text-wrap: nowrap; text-overflow: ellipsis; scrollbar-color: $foreground; scrollbar-background: $background;

@@ -35,7 +35,7 @@ class Sheet(LiesOver, ModalScreen[None]):
     DEFAULT_CSS = """
     Sheet { background: transparent; align: left top; }
     Sheet VerticalScroll {
-        width: 100%; max-width: 154; height: auto; max-height: 100%; margin: 4 2 2 2; border: round $foreground;
+        width: 100%; max-width: 160; height: auto; max-height: 100%; margin: 4 0 2 0; border: round $foreground;
         background: $background; border-title-color: $foreground; border-title-style: bold;
         scrollbar-size-vertical: 1; scrollbar-color: $foreground; scrollbar-background: $background;
     }

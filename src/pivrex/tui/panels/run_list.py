@@ -197,7 +197,7 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, selection: RunSel
     said = (
         f"{facts.ticks / facts.rate_hz:.0f} s, {who}"
         if facts.ended is not None
-        else "still being written, or interrupted"
+        else "unfinished: it is written now, or was interrupted"
     )
     bumps = facts.figures.get("bumps", 0)
     picture.text(x, y + 1, said, "rest", room - 6 if bumps else room)
