@@ -11,7 +11,7 @@ import numpy as np
 
 from pivrex.rig import open_folder, read_rig
 from pivrex.routine import Player, check_text, play
-from pivrex.routine.files import program_of, shared_beside
+from pivrex.routine.files import program_of, shared_next_to
 from pivrex.routine.goals import read_goal
 from pivrex.routine.numbers import numbers_in
 from pivrex.routine.rehearsal import rehearse
@@ -36,10 +36,10 @@ def check_ms() -> dict[str, float]:
     for k in range(9):
         fresh = text.replace("0.8 m/s", f"0.{81 + k} m/s").replace("1.10 m", f"1.{11 + k} m")
         before = time.perf_counter()
-        check_text(fresh, rig, "bench", shared_beside(ROUTINE))
+        check_text(fresh, rig, "bench", shared_next_to(ROUTINE))
         first.append(time.perf_counter() - before)
         before = time.perf_counter()
-        check_text(fresh + f"\nwait {k} s", rig, "bench", shared_beside(ROUTINE))
+        check_text(fresh + f"\nwait {k} s", rig, "bench", shared_next_to(ROUTINE))
         after.append(time.perf_counter() - before)
     return {"first": round(_median(first) * 1e3, 2), "a_key_later": round(_median(after) * 1e3, 2)}
 
@@ -53,7 +53,7 @@ def preview_ms() -> dict[str, float]:
         player = Player(rig, field)
         for took, changed in ((whole, text), (last, text.replace("boom to 70 deg", f"boom to {60 + k} deg"))):
             before = time.perf_counter()
-            program = check_text(changed, rig, "bench", shared_beside(ROUTINE)).program
+            program = check_text(changed, rig, "bench", shared_next_to(ROUTINE)).program
             assert program is not None
             player.play(program)
             took.append(time.perf_counter() - before)

@@ -282,7 +282,7 @@ class ThroughTest(TempCase):
         found = compare(self.run_, again)
         self.assertIsNone(found.parting)
         self.assertEqual(again.facts.drivers, ("recording watering",))
-        self.assertIn("one driven through plover.toml", again.facts.note)
+        self.assertIn("one simulated with plover.toml", again.facts.note)
 
     def test_with_a_perfect_body(self) -> None:
         other = through(self.run_, self.rig, self.folder / "ideal", own_body=False)

@@ -21,7 +21,7 @@ from pivrex.rig import Rig, read_rig
 from pivrex.rig.following import Loop
 from pivrex.routine import check_text, play
 from pivrex.routine.drives import Drives
-from pivrex.routine.files import program_of, shared_beside
+from pivrex.routine.files import program_of, shared_next_to
 from pivrex.routine.follows import Plans, PlanState, feel_plan
 from pivrex.routine.interpreter import Interpreter
 from pivrex.routine.profile import ProfileState
@@ -411,7 +411,7 @@ class MotionTest(unittest.TestCase):
 
 
 class LanguageTest(unittest.TestCase):
-    BESIDE = shared_beside(DEMO / "routines" / "any.txt")
+    BESIDE = shared_next_to(DEMO / "routines" / "any.txt")
 
     def said(self, text: str, name: str = "plover") -> str:
         return "\n".join(m.what for m in check_text(text, read_rig(demo_path(name)), shared=self.BESIDE).mistakes)
@@ -469,4 +469,4 @@ class LanguageTest(unittest.TestCase):
         self.assertEqual(found.wrong[0].line, 2)
 
     def test_files_that_cannot_be_read(self) -> None:
-        self.assertIn("no path", shared_beside(Path("/nowhere/routines/x.txt")).path("../secret")[1])
+        self.assertIn("no path", shared_next_to(Path("/nowhere/routines/x.txt")).path("../secret")[1])

@@ -248,7 +248,7 @@ class SpoiledRobotsTest(TempCase):
         for drive, sure in all_learnt():
             for found in drive["useless"]:
                 self.assertIn("gyro.scale", dict(found.refused))
-                self.assertIn("the track is right as far as the gyro's scale is", found.notes)
+                self.assertIn("the track is as accurate as the gyro's scale", found.notes)
                 (scrub,) = (p for p in found.learned if p.key == "odometry.scrub")
                 (narrow,) = (p for p in sure.learned if p.key == "odometry.scrub")
                 self.assertGreater(scrub.sigma, 3 * narrow.sigma)

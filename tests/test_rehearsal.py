@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from pivrex.cli import run
 from pivrex.rig import open_folder, read_rig
 from pivrex.routine import check_text, play
-from pivrex.routine.files import program_of, shared_beside
+from pivrex.routine.files import program_of, shared_next_to
 from pivrex.routine.rehearsal import Rehearsed, follows, reached, rehearse, split, together
 from pivrex.sim.sampled import sampled
 from tests.chassis import demo_path
@@ -123,7 +123,7 @@ class RehearsalTest(unittest.TestCase):
             text = path.read_text(encoding="utf-8")
             start = text.index("\n", text.index("start at")) + 1
             checked = check_text(
-                text[:start] + "from now on without gyro\n" + text[start:], rig, shared=shared_beside(path)
+                text[:start] + "from now on without gyro\n" + text[start:], rig, shared=shared_next_to(path)
             )
             assert checked.program is not None
             program = checked.program

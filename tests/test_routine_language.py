@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from pivrex.rig import Rig, open_folder, read_rig
 from pivrex.routine import check_text, play
-from pivrex.routine.files import program_of, rig_said, shared_beside
+from pivrex.routine.files import program_of, rig_said, shared_next_to
 from pivrex.routine.forms import FORMS, FUNCTIONS, KEYWORDS, LATER_WORDS, READINGS
 from pivrex.routine.kinds import UNITS
 from pivrex.routine.nodes import Node, Quantity
@@ -287,13 +287,13 @@ class SharedTest(TempCase):
         self.assertIn("nudge", program.codes)
         self.assertEqual(program.codes["nudge"][0].where.file, "ours")
         (self.folder / "ours.txt").write_text("own move nudge with far 2 cm\n    drive ahed far\n")
-        found = check_text(path.read_text(), PLOVER, "main", shared_beside(path)).wrong
+        found = check_text(path.read_text(), PLOVER, "main", shared_next_to(path)).wrong
         self.assertEqual((found[0].line, "ours:2" in found[0].what), (1, True))
 
     def test_only_files_beside_it(self) -> None:
         (self.folder / "in").mkdir()
         (self.folder / "out.txt").write_text("own move a\n    wait 1 s\n")
-        read = shared_beside(self.folder / "in" / "main.txt")
+        read = shared_next_to(self.folder / "in" / "main.txt")
         for name in ("../out", "/etc/passwd", "out", "\x00", "."):
             self.assertIsNone(read(name), name)
 

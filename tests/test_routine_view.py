@@ -265,7 +265,7 @@ class MadeOfItTest(RoutineCase):
             await self.until(lambda: not self.helpers.rehearsal.goes_on)
             await self.frames(2)
             said = self.screen()
-            for words in ("rehearsed 6 times", "bench A 0 %", "follows start", "farthest out: seed ", " cm"):
+            for words in ("rehearsed 6 times", "bench A 0 %", "correlates with start", "largest error: seed ", " cm"):
                 self.assertIn(words, said)
             self.assertRegex(said, r"± \d\.\d cm, ± \d\.\d deg")
             self.assertNotIn("of the text before", said)

@@ -318,7 +318,7 @@ class OverEachOtherTest(RunsCase):
             await self.until(lambda: f"{SECOND}-as-plover" in [r.name for r in Shelf(self.home / "runs").runs()])
             await self.until(lambda: self.view.selection.marked == SECOND and "what was changed" in self.text("runs"))
             self.assertIn("shaping.turn.dead_band: 8 % → 30 %", self.text("runs"))
-            self.assertTrue(any(t.text.startswith("driven through plover") for t in self.model.said))
+            self.assertTrue(any(t.text.startswith("simulated with plover") for t in self.model.said))
 
 
 class LearntTest(RunsCase):

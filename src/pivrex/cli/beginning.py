@@ -36,7 +36,7 @@ def new(
     port: Annotated[str, typer.Option(help="The serial port of such a source.")] = "",
     copy: Annotated[str, typer.Option(help="Copy this rig instead.", autocompletion=completing.rigs)] = "",
 ) -> int:
-    """Begin a workspace, or another robot in one: choose on the screen, or say it here."""
+    """Begin a workspace, or another robot in one: choose on the screen, or with the options here."""
     from dataclasses import replace
 
     from pivrex.files import resolved

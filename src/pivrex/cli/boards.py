@@ -30,7 +30,7 @@ def board(
         str,
         typer.Option(
             "--for",
-            help="avr: all of it, for the chip of the rig's table [board]. c: any board, by ten functions. micropython: a board with that.",
+            help="avr: all of it, for the chip of the rig's table [board]. c: any board, through ten functions. micropython: a board that runs it.",
         ),
     ] = "avr",
     mode: Annotated[
@@ -45,7 +45,7 @@ def board(
         typer.Option(
             "--routine",
             metavar="NAME",
-            help="A routine that the board which is alone drives on command; as the rig's [board] says if left out. With --prove: "
+            help="A routine that a board in mode alone drives on command; the rig's if left out. With --prove: "
             "what it drives on the simulated robot, on the board too.",
             autocompletion=completing.routines,
         ),

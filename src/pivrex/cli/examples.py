@@ -17,7 +17,7 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     "new": (("pivrex new ~/team", "a workspace of one's own"), ("pivrex new", "in this folder")),
     "check": (("pivrex check rigs/*.toml routines/*.txt", "every mistake, one a line"),),
     "describe": (("pivrex describe plover --json", "its wheels"),),
-    "wire": (("pivrex wire coot", "what its own end must agree on"),),
+    "wire": (("pivrex wire coot", "the values on its wire"),),
     "board": (
         ("pivrex board plover -o plover-board", "the program of its board, whole"),
         ("pivrex board plover inputs/watering.csv --prove", "the line as it is printed, here and in an emulated chip"),

@@ -115,7 +115,7 @@ def export_envelope(rig: RigName, output: Output) -> None:
 def export_response(
     rig: RigName, output: Output, loop: Annotated[str, typer.Option(help="heading, wheel or steering.")] = "heading"
 ) -> None:
-    """What a loop answers to a step and a push, with the rig's gains and with P alone."""
+    """The response of a loop to a step and a push, with the rig's gains and with P alone."""
     from pivrex.export.response import write_response
     from pivrex.rig import find_rig, read_rig
 
@@ -123,7 +123,7 @@ def export_response(
 
 
 def export_routine(routine: RoutineName, output: Output, rig: RigOfRoutine = "") -> None:
-    """A routine's way over the field, asked and got to, and its timeline."""
+    """A routine's commanded and reached path on the field, and its timeline."""
     from pivrex.cli.rehearsals import found_routine
     from pivrex.export.routine import write_routine
     from pivrex.rig import read_rig

@@ -34,7 +34,7 @@ def runs(
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """List the runs of this workspace, the newest first, and by which rule old ones make room."""
+    """List the runs of this workspace, the newest first, and the rule by which old ones are deleted."""
     from pivrex.rig import open_folder
     from pivrex.runs.shelf import Shelf
 
@@ -104,7 +104,7 @@ def replay(
     wheel: Annotated[str, typer.Option(help="The wheel that the why is about; the first if left out.")] = "",
     as_json: Json = False,
 ) -> None:
-    """What happened in a run, and with --at the why of one of its ticks; on the screen, view Runs plays it again."""
+    """Print what happened in a run, and with --at the why of one of its ticks. On the screen, the view Runs replays it."""
     from pivrex.line.why import ladder, sentence
     from pivrex.runs.run import Run
     from pivrex.runs.shelf import find_run
@@ -149,14 +149,14 @@ def compare(
         list[str] | None,
         typer.Argument(metavar="RUN...", help="The other one, or several; left out with --through.", autocompletion=completing.runs),
     ] = None,
-    by: Annotated[str, typer.Option(help='Line them up by start, motion, bump, "step N" (a routine\'s line), or a place "X,Y" in m.')] = "start",
+    by: Annotated[str, typer.Option(help='Align them by start, motion, bump, "step N" (a routine\'s line), or a place "X,Y" in m.')] = "start",
     rig: Annotated[
-        str, typer.Option("--through", help="Drive the same driver through this rig on the simulated robot, and compare with that.",
+        str, typer.Option("--through", help="Simulate the same driver with this rig, and compare with that.",
                           autocompletion=completing.rigs)
     ] = "",
     as_json: Json = False,
 ) -> None:  # fmt: skip
-    """Lay two runs over each other: where they first part, by which stage of the line, and caused by which changed setting."""
+    """Compare two runs: their first difference, its stage, and the changed setting that caused it."""
     import tempfile
 
     from pivrex.rig import find_rig
@@ -214,7 +214,7 @@ def learn(
     write: Annotated[bool, typer.Option("--write", help="Write the learned values into the rig.")] = False,
     as_json: Json = False,
 ) -> None:  # fmt: skip
-    """Learn a robot from a drive: each parameter with its interval, and what to drive for what the drive cannot tell."""
+    """Learn a robot from a drive: each parameter with its interval, and what to drive for those that it cannot find."""
     from pivrex.rig import find_rig, read_rig
     from pivrex.rig.read import rig_text
     from pivrex.runs.learning import learn as learnt
@@ -286,10 +286,10 @@ def report(
         list[Path] | None,
         typer.Option("--output", "-o", help="The file to write: .pdf, or .svg with a file for each page."),
     ] = None,
-    by: Annotated[str, typer.Option(help="What two are lined up by; see compare.")] = "start",
+    by: Annotated[str, typer.Option(help="What two are aligned by; see compare.")] = "start",
     paper: Annotated[str, typer.Option(help="The size of the pages: A4 or letter.")] = "A4",
 ) -> None:
-    """Two pages for the engineering notebook: path, speeds, heading, events, figures, settings, and what changed."""
+    """Write two pages for the engineering notebook: path, speeds, heading, events, figures, settings, and what changed."""
     from pivrex.export.paper import PAPERS
     from pivrex.export.report import write_report
     from pivrex.runs.comparing import compare as compared
@@ -347,7 +347,7 @@ def export_comparison(
         str, typer.Argument(metavar="RUN", help="The run to lay over it.", autocompletion=completing.runs)
     ],
     output: Annotated[list[Path], typer.Option("--output", "-o", help="The file to write: .svg or .pdf.")],
-    by: Annotated[str, typer.Option(help="What they are lined up by; see compare.")] = "start",
+    by: Annotated[str, typer.Option(help="What they are aligned by; see compare.")] = "start",
 ) -> None:
-    """Two runs over each other, in two pages."""
+    """The comparison of two runs, in two pages."""
     report(run, other, output, by)

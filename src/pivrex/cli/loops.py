@@ -14,7 +14,7 @@ from pivrex.errors import PivrexError
 
 __all__ = ["gyro", "heading", "tune"]
 
-Gain = Annotated[float | None, real("Instead of the rig's own.", least=0)]
+Gain = Annotated[float | None, real("The gain, instead of the rig's own.", least=0)]
 
 
 MOST = 1e4
@@ -37,7 +37,7 @@ def heading(
     ] = "",
     as_json: Json = False,
 ) -> None:
-    """Let the gyro turn, drive straight or hold on the simulated robot, and say how well it did."""
+    """Turn, drive straight or hold the heading by the gyro on the simulated robot, and print the step response."""
     from pivrex.rig import find_rig, read_rig
 
     asked = [("turn", turn), ("straight", straight), ("push", push)]

@@ -40,7 +40,7 @@ interrupted
 .SH ENVIRONMENT
 .TP
 .B NO_COLOR
-the theme plain, which needs no colours, unless another is asked for
+the theme plain, which needs no colours, unless you choose another
 .TP
 .B VISUAL, EDITOR
 what opens a rig at a setting's line
@@ -53,7 +53,7 @@ truecolor where the terminal shows 24 bits of colour
 keys given to commands; pivrex here says where it lies
 .TP
 .I workspaces.toml
-what was chosen in each workspace, beside it
+what was chosen in each workspace, next to it
 """
 
 

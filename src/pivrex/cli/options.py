@@ -97,7 +97,7 @@ RoutineName = Annotated[
     ),
 ]
 RigOfRoutine = Annotated[
-    str, typer.Option(help="The rig; the one that the routine says if left out.", autocompletion=completing.rigs)
+    str, typer.Option(help="The rig; the routine's own if left out.", autocompletion=completing.rigs)
 ]
 PathName = Annotated[
     str,

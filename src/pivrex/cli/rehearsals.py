@@ -38,7 +38,7 @@ def rehearse(
     against: Annotated[str, typer.Option(help="Another version to compare with.")] = "",
     as_json: Json = False,
 ) -> None:
-    """Play a routine many times, each drive a little different, and say how often it reaches each zone."""
+    """Play a routine many times, each drive a little different, and print how often it reaches each zone."""
     from pivrex.rig import read_rig
     from pivrex.routine.files import field_of, program_of
     from pivrex.routine.rehearsal import follows, reached
@@ -83,7 +83,7 @@ def rehearse(
           f"heading {p['heading_deg']:.1f} ± {s['heading_deg']:.1f} deg (one sigma)")  # fmt: skip
     print(f"  worst: seed {answer['worst']['seed']}; pivrex play {path.stem} --seed {answer['worst']['seed']} plays it")
     for f in answer["follows"][:3]:
-        print(f"  follows {f['what']} ({f['of']}, r {f['correlation']:+.2f})")
+        print(f"  {f['of']} correlates with {f['what']}, r {f['correlation']:+.2f}")
     for sentence in other[1] if other is not None else ():
         print(f"  {sentence}")
 

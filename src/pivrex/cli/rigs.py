@@ -24,7 +24,7 @@ def check(
         typer.Argument(metavar="FILE...", help="Rigs, routines, paths, floors, recordings or a workspace.toml."),
     ],
 ) -> int:
-    """Read files and print every mistake in them, one a line: FILE:LINE: what; of those without any, the warnings."""
+    """Read files and print every mistake, one per line, as FILE:LINE: what; and the warnings of files without mistakes."""
     from pivrex.errors import RecordingError
 
     wrong = 0
@@ -120,7 +120,7 @@ def _check_routine(file: Path) -> list[Mistake]:
 
 def describe(
     rig: RigName,
-    turn: Annotated[float, real("The turn to compute the wheel travel of, in deg; left is +.")] = 90.0,
+    turn: Annotated[float, real("The turn for which to compute the wheel travel, in deg; left is +.")] = 90.0,
     as_json: Json = False,
 ) -> None:
     """Print what a rig is: its law and its wheels."""
@@ -168,8 +168,8 @@ def describe(
 
 
 def wire(rig: RigName, as_json: Json = False) -> None:
-    """Print what a robot's own end must agree on: the hash, what leaves for it, and what comes back; of a board that drives by itself
-    what it tells of a tick. See docs/wire.md.
+    """Print the values on the wire between laptop and robot: the hash, the commands, and the values that come back; of a board that
+    drives by itself, its telemetry. See docs/wire.md.
     """
     from pivrex.devices.robot_sentences import back_columns, wire_hash
     from pivrex.line import Line
@@ -225,7 +225,7 @@ def wheels(
     turn: Annotated[float, real("deg/s, counter-clockwise")] = 0.0,
     field: Annotated[bool, typer.Option("--field", help="Take forward and left along the field.")] = False,
     heading: Annotated[float, real("The robot's heading in deg, with --field.")] = 0.0,
-    steer: Annotated[str, typer.Option(help="Present angles of steered wheels in deg, A,B,...")] = "",
+    steer: Annotated[str, typer.Option(help="Current angles of steered wheels in deg, A,B,...")] = "",
     fit: Annotated[str, typer.Option(help="scale or clip; the rig's own if left out.")] = "",
     as_json: Json = False,
 ) -> None:
@@ -266,7 +266,7 @@ def sums(
     rig: RigOfAll = "",
     as_json: Json = False,
 ) -> None:
-    """Bench sums: divider, echo, counts, gear, PWM, battery, turn, filled from the rig where it knows."""
+    """Compute bench sums: divider, echo, counts, gear, PWM, battery, turn, with the values of the rig."""
     from pivrex.errors import UsageError
     from pivrex.rig import find_rig, open_folder, read_rig
     from pivrex.sums import SUMS, computed

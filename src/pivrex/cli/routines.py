@@ -28,7 +28,7 @@ def play(
     ] = "",
     as_json: Json = False,
 ) -> None:
-    """Play a routine on the simulated robot until it ends or the clock ends it, and say where the robot is then."""
+    """Play a routine on the simulated robot until it ends or the clock ends it, and print where the robot is then."""
     from pivrex.rig import read_rig
     from pivrex.routine import play as played
     from pivrex.routine.files import field_of, program_of
@@ -89,7 +89,7 @@ def solve(
         typer.Option(
             "--for",
             help="The result to reach: at X, Y; facing, turned ANGLE; driven LENGTH; "
-            "NAME there; fastest. At last... is for the routine's end.",
+            'NAME there; fastest. "at last" before it means at the end of the routine.',
         ),
     ],
     routine: Annotated[
@@ -107,13 +107,13 @@ def solve(
     write: Annotated[bool, typer.Option("--write", help="Write the number into the routine.")] = False,
     as_json: Json = False,
 ) -> None:
-    """Find a number in a routine on the simulated robot, so that it gives the result that you want, and say how sure that is.
+    """Find the number in a routine that gives the result that you want, on the simulated robot, with its standard deviation.
 
-    pivrex solve --text "turn left for 1 s" --for "turned 180 deg" --rig plover says what turns 180 degrees.
+    pivrex solve --text "turn left for 1 s" --for "turned 180 deg" --rig plover finds the time for a turn of 180 degrees.
     """
     from pivrex.files import read_persons, write_atomically
     from pivrex.rig import find_rig, read_rig
-    from pivrex.routine.files import field_of, program_of, shared_beside
+    from pivrex.routine.files import field_of, program_of, shared_next_to
     from pivrex.routine.goals import read_goal
     from pivrex.routine.numbers import numbers_in, replaced
     from pivrex.routine.reading import LARGEST_FILE
@@ -143,7 +143,7 @@ def solve(
             print(f"\r  {tried:<50}", end="", file=sys.stderr, flush=True)
         return True
 
-    shared = shared_beside(path) if path is not None else None
+    shared = shared_next_to(path) if path is not None else None
     found = solved(plain, there[number - 1], read_goal(goal, tuple(read.attachments)), read, field, shared, limit, tell)
     assert found is not None
     if sys.stderr.isatty():
@@ -184,7 +184,7 @@ def back(
     seed: Annotated[int, seed_option("The seed of the first of them.")] = 1,
     as_json: Json = False,
 ) -> None:
-    """Make a routine that drives the way of another back, and say how near the start it ends."""
+    """Make a routine that drives back the way of another, and print how near the start it ends."""
     import numpy as np
 
     from pivrex.files import write_atomically
@@ -192,7 +192,7 @@ def back(
     from pivrex.routine import check_text
     from pivrex.routine import play as played
     from pivrex.routine.backwards import backwards, there_and_back
-    from pivrex.routine.files import field_of, program_of, shared_beside
+    from pivrex.routine.files import field_of, program_of, shared_next_to
     from pivrex.units import wrap_rad
 
     path, rig_path, folder = found_routine(routine, rig)
@@ -201,7 +201,7 @@ def back(
     field = field_of(program, folder)
     there = played(program, read, field, limit)
     text = backwards(program, read, there)
-    both = check_text(there_and_back(program, read, there), read, program.name, shared_beside(path)).program
+    both = check_text(there_and_back(program, read, there), read, program.name, shared_next_to(path)).program
     if both is None:
         raise PivrexError(f"{path}: cannot be run there and back: it ends before its last line")
     home = played(both, read, field, 4 * limit)

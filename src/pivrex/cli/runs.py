@@ -23,7 +23,7 @@ def map_(
         bool, typer.Option("--every-tick", help="A row for every tick, not for every reading.")
     ] = False,
 ) -> None:
-    """Run recorded readings through the line; a row of every stage's values for each."""
+    """Run recorded readings through the line; print a row of every stage's values for each."""
     from pivrex.export.table import write_ticks
     from pivrex.rig import find_rig, read_rig
 

@@ -24,7 +24,7 @@ from pivrex.routine.reading import LARGEST_FILE, read_lines
 
 __all__ = [
     "SUFFIX", "bound_moves", "check_file", "field_of", "find_routine", "floors_next_to", "program_of", "read_for", "rig_said",
-    "shared_beside", "wanted_rig",
+    "shared_next_to", "wanted_rig",
 ]  # fmt: skip
 
 SUFFIX = ".txt"
@@ -67,7 +67,7 @@ class _NextTo:
             return None, f'the path "{name}" cannot be read: {wrong}'
 
 
-def shared_beside(path: Path) -> Beside:
+def shared_next_to(path: Path) -> Beside:
     """Return what reads files of own moves, and paths, next to a routine."""
     return _NextTo(path)
 
@@ -126,7 +126,7 @@ def field_of(program: Program, folder: Folder) -> Field | None:
 def check_file(path: Path, rig: Rig, limit_s: float = inf) -> Checked:
     """Read and check a routine. Raises `ReadError`."""
     text = read_persons(path, LARGEST_FILE)
-    return check_text(text, rig, path.stem, shared_beside(path), limit_s, floors_next_to(path))
+    return check_text(text, rig, path.stem, shared_next_to(path), limit_s, floors_next_to(path))
 
 
 def program_of(path: Path, rig: Rig) -> Program:
@@ -154,7 +154,7 @@ def bound_moves(rig: Rig, path: Path) -> dict[str, Program | str]:
             found[text] = f"there is no routines/{file.name}"
             continue
         checked = check_text(
-            f'{text}\nuse moves from "{rig.moves}"', rig, text.removeprefix("do "), shared_beside(file)
+            f'{text}\nuse moves from "{rig.moves}"', rig, text.removeprefix("do "), shared_next_to(file)
         )
         found[text] = checked.program or checked.wrong[0].what
     return found

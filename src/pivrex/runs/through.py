@@ -74,7 +74,7 @@ def through(run: Run, rig_path: Path, folder: Path, own_body: bool = True) -> Ru
     line = Line(rig if own_body else as_played(rig))
     facts = Facts(
         rig.name, rig_path.stem, datetime.now().astimezone(), round(1 / line.dt_s, 6),
-        drivers=run.facts.drivers, note=f"{run.name} driven through {rig_path.name}",
+        drivers=run.facts.drivers, note=f"{run.name} simulated with {rig_path.name}",
     )  # fmt: skip
     return keep_rows(folder, facts, line, text, run.floor, rows)
 

@@ -21,7 +21,7 @@ from pivrex.runs.run import Run
 
 __all__ = ["LEARNING_DRIVE", "Learned", "Learning", "learn"]
 
-LEARNING_DRIVE = "A learning drive tells more: G in Runs drives it, pivrex learn RIG --drive writes it"
+LEARNING_DRIVE = "A learning drive teaches more: G in Runs drives it, pivrex learn RIG --drive writes it"
 
 SHARE = 0.95
 """How often an interval holds the true value, at least."""
@@ -152,9 +152,7 @@ def learn(run: Run, rig: Rig, text: str, turned_rad: float = 0.0, within_rad: fl
     refused: list[tuple[str, str]] = []
     notes: list[str] = []
     if not drive.senses_volts:
-        notes.append(
-            "the battery's voltage is not sensed: speeds hold as far as the rig's battery is the robot's, and as full"
-        )
+        notes.append("the battery's voltage is not measured: speeds are right if the battery is the rig's, and as full")
     motors = _motors(part, line, learned, refused)
     bias = _turning(drive, rig, (turned_rad, within_rad), learned, refused, notes)
     del bias
@@ -217,7 +215,7 @@ def _sides(drive: Drive, windows: Windows, rig: Rig, learned: list[Learned], ref
         strength = float(best.values[1] / one.values[1])
         own = [float(f.sigma[1] / f.values[1]) for f in (best, one)] if one is not best else [0.0]
         sigma = strength * float(np.linalg.norm([*own, OFF_STRENGTH]))
-        learned.append(_row(f"motors.{name}.strength", f"{name} motor compared with the best", strength, sigma, ""))
+        learned.append(_row(f"motors.{name}.strength", f"{name} motor, of the best one", strength, sigma, ""))
 
 
 def _turning(
@@ -250,18 +248,16 @@ def _turning(
             refused.append(("gyro.scale", str(problem)))
     else:
         why = (
-            "nothing says how far it truly turned: stand square against a wall, turn some times, stand square again, and "
-            "say how far that was (--turned, or T in the view Runs)"
+            "how far it truly turned is unknown: stand square against a wall, turn several times, stand square again, and "
+            "type how far that was (--turned, or T in the view Runs)"
         )
         refused.append(("gyro.scale", why))
     try:
         scrub = scrub_of(drive, bias.value, scale)
         sigma = float(np.hypot(scrub.sigma, off * scrub.value))
-        learned.append(
-            _row("odometry.scrub", "effective track, compared with the measured one", scrub.value, sigma, "")
-        )
+        learned.append(_row("odometry.scrub", "effective track ratio", scrub.value, sigma, ""))
         if off == OFF_SCALE:
-            notes.append("the track is right as far as the gyro's scale is")
+            notes.append("the track is as accurate as the gyro's scale")
     except LearnError as problem:
         refused.append(("odometry.scrub", str(problem)))
     return bias

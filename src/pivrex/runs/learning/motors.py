@@ -164,8 +164,8 @@ def motors_of(windows: Windows, share: Floats) -> Fit:
     count = int(good.sum())
     if count < LEAST_WINDOWS:
         raise LearnError(
-            f"it drives straight ahead or back for too little: {count} stretches, and {LEAST_WINDOWS} tell something. "
-            "Drive straight, slowly and fast, both ways"
+            f"there is not enough straight driving: {count} of {LEAST_WINDOWS} stretches. "
+            "Drive straight, slowly and fast, forward and back"
         )
     speeds = np.abs(mean[good])
     if np.percentile(speeds, 90) < 1.6 * np.percentile(speeds, 10):  # friction and speed look alike at one speed

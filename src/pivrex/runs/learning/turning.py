@@ -64,7 +64,7 @@ def bias_of(drive: Drive) -> Value:
     total = sum(end - begin for begin, end in stands) * drive.dt_s
     if total < 2 * STANDS_S:
         raise LearnError(
-            f"it stands still for {total:.1f} s only: let it stand for some seconds, best at the beginning and at the end"
+            f"it stood still for {total:.1f} s only: let it stand for several seconds, best at the start and at the end"
         )
     lengths = np.array([(end - begin) * drive.dt_s for begin, end in stands])
     slopes = np.array([gyro[end] - gyro[begin] for begin, end in stands]) / lengths

@@ -13,7 +13,7 @@ from pivrex.errors import PivrexError, ReadError
 from pivrex.files import free_name, is_file, read_persons, write_atomically
 from pivrex.rig import Rig
 from pivrex.routine import Checked, Program, check_text
-from pivrex.routine.files import floors_next_to, shared_beside
+from pivrex.routine.files import floors_next_to, shared_next_to
 from pivrex.routine.reading import LARGEST_FILE
 
 __all__ = ["RoutineDocument", "Saver"]
@@ -117,7 +117,7 @@ class RoutineDocument(Document[Checked]):
     def _checked(self, text: str, path: Path) -> Checked:
         assert self.rig is not None
         home = self._home or path
-        return check_text(text, self.rig, home.stem, shared_beside(home), self.alone_s, floors_next_to(home))
+        return check_text(text, self.rig, home.stem, shared_next_to(home), self.alone_s, floors_next_to(home))
 
     def _use(self, text: str, content: Checked) -> None:
         super()._use(text, content)

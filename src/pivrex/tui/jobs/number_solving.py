@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from pivrex.errors import PivrexError, UnitError
-from pivrex.routine.files import shared_beside
+from pivrex.routine.files import shared_next_to
 from pivrex.routine.goals import Goal, read_goal
 from pivrex.routine.numbers import TextNumber, numbers_in
 from pivrex.routine.solving import Solved, solve
@@ -67,7 +67,7 @@ def solving_job() -> Job[ToSolve, Solved]:
 
 
 def _solve(asked: ToSolve, progress: Progress) -> Solved | None:
-    play, shared = asked.play, shared_beside(asked.path)
+    play, shared = asked.play, shared_next_to(asked.path)
     return solve(
         asked.text,
         asked.number,

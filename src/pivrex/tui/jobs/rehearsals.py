@@ -67,8 +67,8 @@ def rehearsal_rows(found: Rehearsed | None, field: Field) -> list[tuple[str, str
     found_ += [(f"! {late} cut off by the clock", "alarm")] if late else []
     found_ += [(f"! {stopped} stopped by themselves", "alarm")] if stopped else []
     most = [f for f in follows(found)[:2] if abs(f.correlation) > 0.3]
-    found_ += [(f"follows {f.name} ({f.of}, r {f.correlation:+.2f})", "dim") for f in most]
+    found_ += [(f"{f.of} correlates with {f.name}, r {f.correlation:+.2f}", "dim") for f in most]
     k = found.worst
     off = np.hypot(*(found.poses[k] - found.mean)[:2])
-    found_.append((f"farthest out: seed {found.seeds[k]}, {off * 100:.0f} cm", "dim"))
+    found_.append((f"largest error: seed {found.seeds[k]}, {off * 100:.0f} cm", "dim"))
     return found_

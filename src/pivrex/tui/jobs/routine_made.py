@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from pivrex.routine import Player, Program, check_text
 from pivrex.routine.backwards import backwards, there_and_back
-from pivrex.routine.files import shared_beside
+from pivrex.routine.files import shared_next_to
 from pivrex.routine.motion import wrapped
 from pivrex.routine.own_move import MadeMove, differs
 from pivrex.routine.rehearsal import rehearse
@@ -97,7 +97,7 @@ def _home(job: ToPlay, path: Path) -> Home:
     assert there is not None
     text = backwards(job.program, job.rig, there)
     both = check_text(
-        there_and_back(job.program, job.rig, there), job.rig, "there and back", shared_beside(path)
+        there_and_back(job.program, job.rig, there), job.rig, "there and back", shared_next_to(path)
     ).program
     if both is None:
         return Home("", "it ends before its last line, so there is no way back behind that")

@@ -49,7 +49,7 @@ def _not_told(picture: Picture, y: int, width: int, learnt: Learning) -> None:
         picture.text(1, y, line, "dim", width - 2)
         y += 1
     if learnt.changes:
-        picture.text(1, y + 1, "what the rig would say: W writes it", "title")
+        picture.text(1, y + 1, "proposed values: W writes them into the rig", "title")
         for k, change in enumerate(learnt.changes):
             picture.text(3, y + 2 + k, str(change), "commanded", width - 4)
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from pivrex.errors import PivrexError, ReadError, UnitError
 from pivrex.files import free_name, is_file, read_persons, write_atomically
 from pivrex.routine import check_text
-from pivrex.routine.files import shared_beside
+from pivrex.routine.files import shared_next_to
 from pivrex.routine.goals import Goal
 from pivrex.routine.own_move import SEEDS, made_move, suggested
 from pivrex.routine.program import MAIN
@@ -87,7 +87,7 @@ class RoutineHelpers(Panel):
                 self.model.say(str(problem), alarm=True)
                 return
             name = f"{here.stem} as opened" if chosen == AS_OPENED else Path(chosen).stem
-            checked = check_text(text, self.model.rig, name, shared_beside(here))
+            checked = check_text(text, self.model.rig, name, shared_next_to(here))
             if checked.program is None:
                 m = checked.wrong[0]
                 self.model.say(f"{name} cannot be played by {self.model.rig.name}: line {m.line}: {m.what}", alarm=True)
@@ -105,7 +105,7 @@ class RoutineHelpers(Panel):
         for path in self.model.folder.routines():
             with contextlib.suppress(ReadError):
                 text = read_persons(path, LARGEST_FILE)
-                checked = check_text(text, self.model.rig, path.stem, shared_beside(path))
+                checked = check_text(text, self.model.rig, path.stem, shared_next_to(path))
                 program = checked.program
                 if path != here and program is not None and program.codes[MAIN] and program.floor == self.model.floor:
                     found.append(path)
@@ -149,7 +149,7 @@ class RoutineHelpers(Panel):
 
         def take(typed: str) -> None:
             made = made_move(text, first, last, typed)
-            checked = check_text(made.text, self.model.rig, path.stem, shared_beside(path))
+            checked = check_text(made.text, self.model.rig, path.stem, shared_next_to(path))
             if checked.program is None:
                 raise UnitError(f"the new text would be wrong: line {checked.wrong[0].line}: {checked.wrong[0].what}")
             self.made.ask(ToProve(self._routine.job(program), checked.program, made, text))

@@ -47,7 +47,7 @@ class RunList(Panel):
         first = first_shown(len(runs), names.index(selection.selected) if selection.selected in names else 0, room)
         selection.look([r.name for r in runs[first : first + room] if r.facts is not None])
         if selection.new:
-            self.model.say(f"driven through {self.model.file.path.stem}: {selection.new}")
+            self.model.say(f"simulated with {self.model.file.path.stem}: {selection.new}")
             selection.new = ""
 
     def close(self) -> None:
@@ -194,11 +194,7 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, selection: RunSel
     name = f"{facts.robot}  {facts.began.astimezone():%d %b %H:%M:%S}"
     picture.text(x, y, ("+ " if marked else "") + name, "chosen" if here else "title", room)
     who = ", ".join(facts.drivers) or "no one"
-    said = (
-        f"{facts.ticks / facts.rate_hz:.0f} s, {who}"
-        if facts.ended is not None
-        else "unfinished: it is written now, or was interrupted"
-    )
+    said = f"{facts.ticks / facts.rate_hz:.0f} s, {who}" if facts.ended is not None else "being written, or cut off"
     bumps = facts.figures.get("bumps", 0)
     picture.text(x, y + 1, said, "rest", room - 6 if bumps else room)
     if bumps:
