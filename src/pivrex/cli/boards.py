@@ -30,7 +30,7 @@ def board(
         str,
         typer.Option(
             "--for",
-            help="avr: all of it, for the chip of the rig's table [board]. c: any board, through ten functions. micropython: a board that runs it.",
+            help="avr: all of it, for the chip of the rig's table [board]. c: any board, by ten functions. micropython: a board that runs it.",
         ),
     ] = "avr",
     mode: Annotated[
