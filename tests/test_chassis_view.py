@@ -512,3 +512,24 @@ class GuideTest(RobotCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+    @in_loop
+    async def test_in_a_small_window_labels_are_whole_and_a_curve_of_five_rows_keeps_its_title(self) -> None:
+        async with self.running(view="shaping", size=(80, 24)):
+            text = self.text("shaping")
+            for label in (
+                "dead band",
+                "slew up",
+                "band measures",
+                "after band",
+                "overall scale",
+                "over limit",
+                "cruise: turning",
+            ):
+                self.assertRegex(text, rf"{label} +\S")
+        async with self.running(view="shaping", size=(80, 19)):
+            rows = self.text("shaping").split("\n")
+            title = next(i for i, row in enumerate(rows) if "forward" in row)
+            below = next(i for i, row in enumerate(rows) if "dead band ±6 %" in row)
+            self.assertLessEqual(below - title - 1, 6)
+            self.assertRegex("\n".join(rows[title:below]), "[\u2580-\u259f]")

@@ -262,6 +262,18 @@ class ProgressTest(AppCase):
             self.assertEqual(self.model.status.source, "keys")
 
     @in_loop
+    async def test_one_that_cannot_be_written_says_so_and_the_robot_stays(self) -> None:
+        (self.home / "rigs" / "first-hour-1.toml").mkdir(parents=True)
+        async with self.running(view="field"):
+            before = self.model.file.path
+            await self.press("ctrl+t")
+            await self.until(lambda: "A quiet stick" in self.over())
+            await self.press("enter")
+            await self.until(lambda: "first-hour-1.toml" in self.model.message)
+            self.assertEqual((self.model.file.path, self.app.hour.number), (before, 0))
+            self.assertTrue(self.app.is_running)
+
+    @in_loop
     async def test_a_task_is_begun_helped_done_left_and_remembered(self) -> None:
         async with self.running(view="field"):
             await self.press("ctrl+t")

@@ -16,7 +16,7 @@ from typing import Any
 import pivrex.tui
 from pivrex.document import Document
 from pivrex.errors import PivrexError
-from pivrex.tui.commands import Command
+from pivrex.tui.commands import COMMON, PUSHES, Command
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.job import Job, Progress
 from pivrex.tui.panels.panel import Panel, Place, Rect, View
@@ -229,6 +229,12 @@ class HouseTest(unittest.TestCase):
         names = Counter(p.name for p in TUI.rglob("*.py") if p.name != "__init__.py")
         self.assertGreater(len(names), 80)
         self.assertEqual([n for n, count in names.items() if count > 1], [])
+
+    def test_a_command_that_may_be_missing_says_why(self) -> None:
+        every = [*COMMON, *PUSHES, *(c for row in VIEWS for c in row.commands)]
+        missing = [c for c in every if c.available.__name__ != "_always"]
+        self.assertGreater(len(missing), 25)
+        self.assertEqual([c.name for c in missing if c.needs == "not now"], [])
 
     def test_a_view_says_which_panels_where_and_with_which_keys_and_no_more(self) -> None:
         for path in (TUI / "views").glob("*.py"):

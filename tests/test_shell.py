@@ -14,7 +14,7 @@ from unittest import mock
 
 from pivrex.cli.app import commands
 from pivrex.cli.examples import EXAMPLES
-from pivrex.cli.here import _Port, of_answers, of_colours, of_date, of_serial
+from pivrex.cli.here import Found, _Port, of_answers, of_colours, of_date, of_serial
 from pivrex.cli.manual import write_manual
 from pivrex.cli.opening import opening_parser
 from pivrex.kernels.building import compiler
@@ -97,8 +97,18 @@ class HereTest(TempCase):
         found = json.loads(ran.out)
         for what in ("system", "terminal", "gamepads", "serial", "date", "settings", "workspace"):
             self.assertIn(what, found)
+        for what, one in found.items():  # mend: what remedy was called before
+            self.assertEqual((what, list(one)), (what, ["works", "said", "remedy", "mend"]))
         self.assertTrue(found["system"]["works"])
         self.assertIn(str(self.home), found["settings"]["said"])
+
+    def test_what_does_not_work_has_a_fix(self) -> None:
+        with mock.patch("pivrex.cli.here._all", return_value=[Found("mouse", False, "no clicks come", "set mouse on")]):
+            lines = Ran("here").out.splitlines()
+        self.assertEqual(
+            [line.split() for line in lines],
+            [["LACKS", "mouse", "no", "clicks", "come"], ["fix:", "set", "mouse", "on"]],
+        )
 
     def test_what_a_terminal_answers(self) -> None:
         good = {f.what: f for f in of_answers("\x1b[?3u\x1b[?1004;2$y\x1b[?1006;2$y\x1b[?62;4c", {})}
@@ -109,7 +119,7 @@ class HereTest(TempCase):
             self.assertEqual({n: f.works for n, f in poor.items()}, wanted)
             there = {f.what: f for f in of_answers("\x1b[?1;2c", {"DISPLAY": ":0"})}
             self.assertTrue(there["window for keys"].works)
-        self.assertIn("focus-events on", poor["focus"].mend)
+        self.assertIn("focus-events on", poor["focus"].remedy)
         self.assertEqual([f.works for f in of_answers(None, {})], [None])
 
     def test_colours_serial_rights_and_dates(self) -> None:
@@ -119,10 +129,10 @@ class HereTest(TempCase):
             ({"TERM": "vt220"}, False),
         ):
             self.assertIs(of_colours(env).works, works)
-        self.assertIn("COLORTERM", of_colours({"TERM": "linux"}).mend)
+        self.assertIn("COLORTERM", of_colours({"TERM": "linux"}).remedy)
         blocked, free = of_serial([_Port("/dev/ttyUSB0", "stick", False), _Port("/dev/ttyACM0", "robot", True)])
         self.assertEqual((blocked.works, free.works), (False, True))
-        self.assertIn("usermod -aG", blocked.mend)
+        self.assertIn("usermod -aG", blocked.remedy)
         self.assertFalse(of_date(datetime(1970, 1, 2, tzinfo=UTC)).works)
 
 

@@ -32,7 +32,7 @@ class Found(NamedTuple):
     what: str
     works: bool | None
     said: str
-    mend: str = ""
+    remedy: str = ""
 
 
 def here(as_json: Json = False) -> int:
@@ -40,15 +40,15 @@ def here(as_json: Json = False) -> int:
     found = list(_all())
     if as_json:
         print_json(
-            {f.what: {"works": f.works, "said": f.said, "remedy": f.mend, "mend": f.mend} for f in found}
+            {f.what: {"works": f.works, "said": f.said, "remedy": f.remedy, "mend": f.remedy} for f in found}
         )  # mend: for one version
         return 0
     wide = max(len(f.what) for f in found)
     for f in found:
-        sign = {True: "works", False: "LACKS", None: "open "}[f.works]
+        sign = {True: "works", False: "LACKS", None: "?    "}[f.works]
         print(f"  {sign}  {f.what:<{wide}}  {f.said}")
-        if f.mend and not f.works:
-            print(f"         {'':<{wide}}  mend: {f.mend}")
+        if f.remedy and not f.works:
+            print(f"         {'':<{wide}}  fix: {f.remedy}")
     return 0
 
 
@@ -74,8 +74,8 @@ def _engine() -> Found:
 
     found = wait_for_it()
     said = {"built": "C, built with the package", "cached": "C, built for this machine", "plain": "Python"}[found.name]
-    mend = "install a C compiler (on Debian: sudo apt-get install gcc libc6-dev), then start again"
-    return Found("engine", found.name != "plain" or None, f"{said}: {found.said}", mend)
+    remedy = "install a C compiler (on Debian: sudo apt-get install gcc libc6-dev), then start again"
+    return Found("engine", found.name != "plain" or None, f"{said}: {found.said}", remedy)
 
 
 # --- the terminal ---
