@@ -1,4 +1,4 @@
-"""How quick runs are: kept beside a tick, opened, compared, learnt from."""
+"""How quick runs are: kept beside a tick, opened, compared, learned from."""
 
 from __future__ import annotations
 
@@ -84,7 +84,7 @@ def _driven(seconds: float, chance: np.random.Generator) -> tuple[Line, np.ndarr
 
 
 def ten_minutes() -> dict[str, float]:
-    """A run of ten minutes opened to its first Tick, two of them compared, two minutes learnt from."""
+    """A run of ten minutes opened to its first Tick, two of them compared, two minutes learned from."""
     place = Path(tempfile.mkdtemp())
     try:
         text = rig_text(PLOVER)

@@ -376,7 +376,7 @@ class TiltTest(unittest.TestCase):
         lean = rows[400:, line.layout.at("tilt", "lean")]
         self.assertLess(np.abs(lean[:50] - true[:50]).max(), 0.04)
 
-    def test_a_bias_is_learnt(self) -> None:
+    def test_a_bias_is_learned(self) -> None:
         readings = self.still(0.0, 24000)
         readings[:, 0] += 0.02
         line, rows = self.filtered(stilt(), readings)

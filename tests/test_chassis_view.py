@@ -509,10 +509,6 @@ class GuideTest(RobotCase):
             await self.frames(2)
             self.assertIn("begins again", self.text("chassis"))
 
-
-if __name__ == "__main__":
-    unittest.main()
-
     @in_loop
     async def test_in_a_small_window_labels_are_whole_and_a_curve_of_five_rows_keeps_its_title(self) -> None:
         async with self.running(view="shaping", size=(80, 24)):
@@ -533,3 +529,7 @@ if __name__ == "__main__":
             below = next(i for i, row in enumerate(rows) if "dead band ±6 %" in row)
             self.assertLessEqual(below - title - 1, 6)
             self.assertRegex("\n".join(rows[title:below]), "[\u2580-\u259f]")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,4 +1,4 @@
-"""A robot is learnt from a drive: what was spoiled in a simulated robot comes back, within its interval as often as that claims."""
+"""A robot is learned from a drive: what was spoiled in a simulated robot comes back, within its interval as often as that claims."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ from pivrex.runs.learning.to_rig import changes_for, put_into
 from pivrex.runs.run import Run
 from pivrex.runs.through import keep_rows
 from pivrex.sim.body import Conditions, RealisticBody
-from pivrex.tui.panels.learnt_values import draw_learnt
+from pivrex.tui.panels.learned_values import draw_learned
 from tests.kept import FIRST, kept_drives
 from tests.support import DEMO, PLOVER, TempCase, often, slow
 from tests.test_board import GYRO_PIN
@@ -166,7 +166,7 @@ def spoiled_drives(seed: int) -> list[dict[str, Any]]:
     return found
 
 
-def learnt_of(drive: dict[str, Any], folder: Path, turned: bool = True) -> Learning:
+def learned_of(drive: dict[str, Any], folder: Path, turned: bool = True) -> Learning:
     rig = read_text(drive["text"], PLOVER, Rig)
     run = keep_rows(folder, Facts("Plover", "plover", BEGAN, 60.0), Line(rig), drive["text"], None, list(drive["rows"]))
     found = learn(run, rig, drive["text"], drive["turned"] if turned else 0.0, np.radians(0.5))
@@ -179,17 +179,17 @@ def learnt_of(drive: dict[str, Any], folder: Path, turned: bool = True) -> Learn
     return found
 
 
-def spoiled_and_learnt(seed: int) -> list[tuple[dict[str, Any], Learning]]:
+def spoiled_and_learned(seed: int) -> list[tuple[dict[str, Any], Learning]]:
     """Drive a batch, and learn each of it; of the rows only those of the first few are given back."""
     with tempfile.TemporaryDirectory() as folder:
-        both = [(drive, learnt_of(drive, Path(folder) / str(k))) for k, drive in enumerate(spoiled_drives(seed))]
+        both = [(drive, learned_of(drive, Path(folder) / str(k))) for k, drive in enumerate(spoiled_drives(seed))]
     return [(drive if k < 4 else {**drive, "rows": None}, found) for k, (drive, found) in enumerate(both)]
 
 
 @lru_cache(maxsize=1)
-def all_learnt() -> list[tuple[dict[str, Any], Learning]]:
+def all_learned() -> list[tuple[dict[str, Any], Learning]]:
     with ProcessPoolExecutor(2, get_context("spawn")) as pool:
-        return [one for batch in pool.map(spoiled_and_learnt, SEEDS) for one in batch]
+        return [one for batch in pool.map(spoiled_and_learned, SEEDS) for one in batch]
 
 
 class GapTest(TempCase):
@@ -213,7 +213,7 @@ class SpoiledRobotsTest(TempCase):
         inside: dict[str, list[bool]] = {}
         wide: dict[str, list[float]] = {}
         better = []
-        for drive, found in all_learnt():
+        for drive, found in all_learned():
             self.assertEqual([key for key, _ in found.refused], [])
             for p in found.learned:
                 true = drive["true"][p.key]
@@ -245,7 +245,7 @@ class SpoiledRobotsTest(TempCase):
 
     def test_a_turn_that_is_refused_makes_the_track_no_surer(self) -> None:
         inside = []
-        for drive, sure in all_learnt():
+        for drive, sure in all_learned():
             for found in drive["useless"]:
                 self.assertIn("gyro.scale", dict(found.refused))
                 self.assertIn("the track is as accurate as the gyro's scale", found.notes)
@@ -257,21 +257,21 @@ class SpoiledRobotsTest(TempCase):
         self.assertGreaterEqual(sum(inside), fewest(len(inside)))
 
     def test_without_a_turn_that_somebody_saw_the_scale_is_refused_and_the_track_is_less_sure(self) -> None:
-        drive, sure = all_learnt()[0]
-        unsure = learnt_of(drive, self.folder / "t", turned=False)
+        drive, sure = all_learned()[0]
+        unsure = learned_of(drive, self.folder / "t", turned=False)
         self.assertEqual([key for key, _ in unsure.refused], ["gyro.scale"])
         self.assertIn("T in the view Runs", unsure.refused[0][1])
         width = [next(p.high - p.low for p in one.learned if p.key == "odometry.scrub") for one in (sure, unsure)]
         self.assertGreater(width[1], 3 * width[0])
 
     def test_written_into_the_rig_its_stand_in_is_that_robot(self) -> None:
-        """The learnt rig's own simulated robot, asked by hand, has the top speed that the spoiled one has."""
-        drive, found = all_learnt()[3]
+        """The learned rig's own simulated robot, asked by hand, has the top speed that the spoiled one has."""
+        drive, found = all_learned()[3]
         changes = {c.key: c.after for c in found.changes}
         self.assertRegex(changes["lag"], r"^\d+(\.\d+)? ms$")
         self.assertRegex(changes["motors.left.top_speed"], r"rpm$")
-        learnt = read_text(put_into(drive["text"], found.changes), PLOVER, Rig)
-        s = RealisticBody(learnt).settings
+        learned = read_text(put_into(drive["text"], found.changes), PLOVER, Rig)
+        s = RealisticBody(learned).settings
         static = np.mean(s.running[0] / s.stall[0] / s.strength)
         top = (1 - static) / np.mean(1 / (s.free[0] * float(s.radius[0]) * s.strength))
         self.assertAlmostEqual(top, drive["true"]["motors.*.top_speed"], delta=0.02)
@@ -308,9 +308,9 @@ class RefusalTest(TempCase):
         self.assertIn("Drive straight, slowly and fast, both ways", why["motors.*.top_speed"])
         self.assertIn("turn it on the spot", why["odometry.scrub"])
         self.assertIsNone(found.held_out)
-        self.assertIn("G in Runs drives it", "\n".join(draw_learnt(found, 120, 40).rows()))
+        self.assertIn("G in Runs drives it", "\n".join(draw_learned(found, 120, 40).rows()))
         told = learn(*self.driven([(1, 0), (0.3, 0), (-1, 0), (-0.3, 0)] * 8))
-        self.assertEqual("G in Runs" in "\n".join(draw_learnt(told, 120, 40).rows()), bool(told.refused))
+        self.assertEqual("G in Runs" in "\n".join(draw_learned(told, 120, 40).rows()), bool(told.refused))
 
     def test_one_speed_cannot_tell_friction_from_speed(self) -> None:
         found = learn(*self.driven([(0.5, 0), (0.5, 0), (-0.5, 0), (-0.5, 0)] * 6))
@@ -410,7 +410,7 @@ class WindowsTest(TempCase):
         self.assertGreater(float(np.abs(own).max()), 0.0)
         np.testing.assert_array_equal(other, -own)
 
-    def test_what_is_learnt_is_written_in_the_units_of_the_file(self) -> None:
+    def test_what_is_learned_is_written_in_the_units_of_the_file(self) -> None:
         text = PLOVER.read_text("utf-8")
         found = {}
         for unit, size in (("rpm", 9.549297), ("deg/s", 57.29578)):  # for each rad/s

@@ -1,4 +1,4 @@
-"""The view Runs: listed, found, noted, laid over each other, learnt from, played again; and the bench sums over any view."""
+"""The view Runs: listed, found, noted, laid over each other, learned from, played again; and the bench sums over any view."""
 
 from __future__ import annotations
 
@@ -172,7 +172,7 @@ class ListTest(RunsCase):
                 reader((word, folder), ALONE)
             gone.rename(folder)
 
-    def test_a_run_is_held_against_those_before_it_and_learnt_with_the_turn_that_was_seen(self) -> None:
+    def test_a_run_is_held_against_those_before_it_and_learned_with_the_turn_that_was_seen(self) -> None:
         runs = self.home / "runs"
         reader = RunReader(runs, Keep())
         for name, count in ((FIRST, 0), (SECOND, 2)):
@@ -180,7 +180,7 @@ class ListTest(RunsCase):
             assert isinstance(told, OpenRun)
             self.assertEqual({len(c.values) for c in told.course}, {count} - {0})
         with mock.patch("pivrex.tui.jobs.run_questions.learn") as learn:
-            reader(("learnt", runs / SECOND, self.rig_file, 6.28), ALONE)
+            reader(("learned", runs / SECOND, self.rig_file, 6.28), ALONE)
         run, rig, text, turned = learn.call_args.args
         self.assertEqual((run.name, rig.name, turned), (SECOND, "Plover", 6.28))
         self.assertEqual(text, self.rig_file.read_text("utf-8"))
@@ -321,7 +321,7 @@ class OverEachOtherTest(RunsCase):
             self.assertTrue(any(t.text.startswith("simulated with plover") for t in self.model.said))
 
 
-class LearntTest(RunsCase):
+class LearnedTest(RunsCase):
     @in_loop
     async def test_what_a_run_cannot_tell_is_said(self) -> None:
         async with self.running(view="runs"):
@@ -329,29 +329,29 @@ class LearntTest(RunsCase):
             await self.press("y")
             await self.until(lambda: "Drive straight" in self.text("runs"))
             await self.press("W")
-            self.assertIn("nothing is learnt yet", self.model.message)
+            self.assertIn("nothing is learned yet", self.model.message)
             await self.press("T")
             await self.typed("2 turns")
             self.assertAlmostEqual(self.view.sheet.turned_rad, 4 * np.pi)
 
     @in_loop
-    async def test_what_was_learnt_is_written_and_undone(self) -> None:
+    async def test_what_was_learned_is_written_and_undone(self) -> None:
         async with self.running(view="runs"):
             await self.listed()
             view, rig = self.view, self.model.rig
-            view.sheet.sheet = "learnt"
+            view.sheet.sheet = "learned"
             rows = (Learned("lag", "lag of the wheels", 0.07, 0.068, 0.072, "s", 0.001),)
             changes = (Change("lag", "90 ms", "70 ms"),)
             refused = (("gyro.scale", "why not"),)
-            view.selection.learnt = Learning(view.selection.selected, rig, rows, refused, ("a note",), changes, None)
-            view.selection.learnt_of = view.sheet.learning()
+            view.selection.learned = Learning(view.selection.selected, rig, rows, refused, ("a note",), changes, None)
+            view.selection.learned_of = view.sheet.learning()
             await self.frames(2)
             shown = self.text("runs")
             self.assertRegex(shown, r"lag of the wheels +0\.07 s +0\.068 to 0\.072")
             self.assertIn("? gyro.scale: why not", shown)
             self.assertIn("lag: 90 ms → 70 ms", shown)
             again = (Learned("lag", "lag of the wheels", 0.08, 0.078, 0.082, "s", 0.001),)
-            view.selection.learnt = Learning(view.selection.selected, rig, again, refused, ("a note",), changes, None)
+            view.selection.learned = Learning(view.selection.selected, rig, again, refused, ("a note",), changes, None)
             self.app.draw()
             self.assertRegex(self.text("runs"), r"lag of the wheels +0\.08 s +0\.078 to 0\.082")
             await self.press("W")
@@ -360,12 +360,12 @@ class LearntTest(RunsCase):
             await self.press("u")
             self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)
             # what another run told is not this one's
-            view.selection.learnt, view.selection.selected = (
+            view.selection.learned, view.selection.selected = (
                 Learning(SECOND, rig, rows, refused, (), changes, None),
                 FIRST,
             )
-            view.sheet.act_write_learnt()
-            self.assertIn("nothing is learnt yet", self.model.message)
+            view.sheet.act_write_learned()
+            self.assertIn("nothing is learned yet", self.model.message)
             self.assertEqual(read_rig(self.rig_file).lag_s, 0.09)
 
     @in_loop

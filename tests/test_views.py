@@ -411,6 +411,8 @@ class KeyFileTest(AppCase):
     def test_two_views_may_use_one_key_and_what_is_free_can_be_taken(self) -> None:
         path = self.write("settings.toml", '[keys]\nrigs = "o"\nsources = "b"\npatch = "f"\n')
         self.assertEqual(read_keys(path, Commands(VIEWS).all)["patch"], ("f",))
+        path = self.write("settings.toml", '[keys]\ntake_away = "f9"\n')  # its id was another one before
+        self.assertEqual(read_keys(path, Commands(VIEWS).all), {"delete_run": ("f9",)})
 
     @in_loop
     async def test_help_and_foot_show_ones_own_key(self) -> None:

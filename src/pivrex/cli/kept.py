@@ -217,7 +217,7 @@ def learn(
     """Learn a robot from a drive: each parameter with its interval, and what to drive for those that it cannot find."""
     from pivrex.rig import find_rig, read_rig
     from pivrex.rig.read import rig_text
-    from pivrex.runs.learning import learn as learnt
+    from pivrex.runs.learning import learn as learned
     from pivrex.runs.learning.routine import learning_drive
     from pivrex.runs.run import Run
     from pivrex.runs.shelf import find_run
@@ -231,10 +231,10 @@ def learn(
         raise UsageError("say a run to learn from, or --drive for the routine that tells most")
     text = rig_text(path)
     turned_rad, within_rad = _angle("--turned", turned) if turned is not None else 0.0, _angle("--within", within)
-    found = learnt(Run(find_run(run, Path())), read, text, turned_rad, within_rad)
-    _tell_learnt(found, as_json)
+    found = learned(Run(find_run(run, Path())), read, text, turned_rad, within_rad)
+    _tell_learned(found, as_json)
     if write:
-        _write_learnt(found, path, text)
+        _write_learned(found, path, text)
 
 
 def _angle(option: str, text: str) -> float:
@@ -247,7 +247,7 @@ def _angle(option: str, text: str) -> float:
         raise UsageError(f"{option} {problem}") from None
 
 
-def _tell_learnt(found: Any, as_json: bool) -> None:
+def _tell_learned(found: Any, as_json: bool) -> None:
     if as_json:
         print_json(found.as_json())
     else:
@@ -256,7 +256,7 @@ def _tell_learnt(found: Any, as_json: bool) -> None:
         if found.held_out is not None:
             h = found.held_out
             print(
-                f"  held out {h.seconds:.0f} s: wheels off {h.before:.3f} m/s with the rig as it was, {h.after:.3f} m/s as learnt"
+                f"  held out {h.seconds:.0f} s: wheels off {h.before:.3f} m/s with the rig as it was, {h.after:.3f} m/s as learned"
             )
     for key, why in found.refused:
         print(f"{key}: not told: {why}", file=sys.stderr)
@@ -264,7 +264,7 @@ def _tell_learnt(found: Any, as_json: bool) -> None:
         print(note, file=sys.stderr)
 
 
-def _write_learnt(found: Any, path: Path, text: str) -> None:
+def _write_learned(found: Any, path: Path, text: str) -> None:
     from pivrex.files import alone, write_atomically
     from pivrex.rig.read import rig_text
     from pivrex.runs.learning.to_rig import put_into

@@ -78,7 +78,7 @@ class TiltState(Record):
 
 
 class TiltColumns(Record):
-    """The lean and its rate, positive forward; the lean that the accelerometers say by themselves; the bias that the filter has learnt;
+    """The lean and its rate, positive forward; the lean that the accelerometers say by themselves; the bias that the filter has learned;
     and why the sensor is not trusted, 0 if it is.
     """
 

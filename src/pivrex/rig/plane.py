@@ -41,7 +41,7 @@ class Plane(Table):
     )
     forward: str = Field(
         default="",
-        description="The button that makes the robot's present heading the field's forward direction.",
+        description="The button that makes the robot's current heading the field's forward direction.",
         examples=["button_8"],
     )
     straight: Literal["on", "off"] = Field(

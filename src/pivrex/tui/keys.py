@@ -83,6 +83,14 @@ def keys_of_buttons(
 _SPELT = {"esc": "escape", "[": "left_square_bracket", "]": "right_square_bracket", "=": "equals_sign", "+": "plus",
           "-": "minus", "?": "question_mark", ",": "comma", ".": "full_stop", "/": "slash"}  # fmt: skip
 
+_OLD_IDS = {
+    "keep_answer": "keep_response",
+    "take_away": "delete_run",
+    "bring_back": "restore_run",
+    "write_learnt": "write_learned",
+}
+"""Commands that had other ids in version 0.1; the old ones count for one version."""
+
 LARGEST_FILE = 100_000
 
 ALWAYS_STOP = ("escape", "ctrl+c")
@@ -114,7 +122,8 @@ def read_keys(path: Path, commands: Sequence[Keyed]) -> dict[str, tuple[str, ...
     wrong: list[tuple[str, str]] = []
     buttons = [c for c in CHANNELS if c.startswith("button_")]
     known = [*(c.name for c in commands), *buttons]
-    for name, value in _table(path, text).items():
+    for written, value in _table(path, text).items():
+        name = _OLD_IDS.get(written, written)
         keys = [value] if isinstance(value, str) else value
         if name not in known:
             wrong.append((name, f"is no command; the commands are {', '.join(dict.fromkeys(known))}"))

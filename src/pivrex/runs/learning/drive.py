@@ -1,4 +1,4 @@
-"""A recorded drive as it is learnt from: commands, wheels, gyro and battery, tick by tick."""
+"""A recorded drive as it is learned from: commands, wheels, gyro and battery, tick by tick."""
 
 from __future__ import annotations
 
@@ -110,7 +110,7 @@ def drive_of(run: Run, line: Line) -> Drive:
     motors, wheels = list(rig.motors), list(line.wheels)
     travel = np.column_stack([columns[f"travel {w}"] for w in wheels])
     if not np.isfinite(travel).all():
-        raise LearnError("the wheels' encoders do not say how far they roll: without that nothing can be learnt")
+        raise LearnError("the wheels' encoders do not say how far they roll: without that nothing can be learned")
     gyro, volts = columns["gyro"], columns["battery"]
     fair = np.isfinite(volts) & (volts > FAIR[0] * rig.battery.volts) & (volts < FAIR[1] * rig.battery.volts)
     maps = kinematics_of(rig.chassis)

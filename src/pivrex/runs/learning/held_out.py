@@ -1,4 +1,4 @@
-"""How well a learnt rig foretells a part of the drive that it was not learnt from."""
+"""How well a learned rig foretells a part of the drive that it was not learned from."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ FULL, NEARLY = 1.06, 0.95
 
 class HeldOut(NamedTuple):
     """How far the simulated robot's wheels are off those of the robot, root mean square in m/s, over so many seconds: with the rig as it was,
-    and as it was learnt.
+    and as it was learned.
     """
 
     seconds: float
@@ -32,7 +32,7 @@ class HeldOut(NamedTuple):
     after: float
 
 
-def held_out(run: Run, drive: Drive, rig: Rig, learnt_text: str, begin: int) -> HeldOut | None:
+def held_out(run: Run, drive: Drive, rig: Rig, learned_text: str, begin: int) -> HeldOut | None:
     """Return the robot's commands of a part of the drive to both simulated robots; None if that part is too short.
 
     ``begin`` is its first tick; it begins when the robot stands, if it does.
@@ -42,10 +42,10 @@ def held_out(run: Run, drive: Drive, rig: Rig, learnt_text: str, begin: int) -> 
     if len(part) * drive.dt_s < LEAST_S:
         return None
     try:
-        learnt = read_text(learnt_text, run.folder / "rig.toml", Rig)
+        learned = read_text(learned_text, run.folder / "rig.toml", Rig)
     except RigError:
         return None
-    return HeldOut(len(part) * drive.dt_s, _off(rig, part), _off(learnt, part))
+    return HeldOut(len(part) * drive.dt_s, _off(rig, part), _off(learned, part))
 
 
 def _where_it_stands(drive: Drive, begin: int) -> int:

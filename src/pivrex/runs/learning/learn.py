@@ -30,7 +30,7 @@ TIMES = 1.96
 """Sigma either way for that, of a normal error."""
 
 LEARNT_FROM = 0.75
-"""How much of the drive is learnt from; the rest is held out."""
+"""How much of the drive is learned from; the rest is held out."""
 
 OFF_STATIC, OFF_SPEED, OFF_RISE = 0.0012, 0.0012, 0.015
 """What no residual shows, one sigma: tyres that give way, casters, a battery that sags between its readings. Of the static drive as

@@ -55,7 +55,7 @@ def learning_drive(rig: Rig, name: str, field: Field) -> str:
         f"for {name}",
         f"start at {field.start.x_m:.2f} m, {field.start.y_m:.2f} m facing {degrees(field.start.heading_rad):.0f} deg",
         "",
-        "from now on without gyro       # what the motors do by themselves is what is learnt",
+        "from now on without gyro       # what the motors do by themselves is what is learned",
         "wait 5 s                       # the gyro's bias",
     ]
     for k, speed in enumerate(SPEEDS):

@@ -1,4 +1,4 @@
-"""What was learnt, as changes of the rig: in the units in which its file is written, so that its simulated robot behaves like the robot."""
+"""What was learned, as changes of the rig: in the units in which its file is written, so that its simulated robot behaves like the robot."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ DIGITS = 4
 
 
 def changes_for(rig: Rig, text: str, values: Mapping[str, float]) -> list[Change]:
-    """Return the changes that learnt values mean for a rig; those that change nothing are left out.
+    """Return the changes that learned values mean for a rig; those that change nothing are left out.
 
     Parameters
     ----------
@@ -66,7 +66,7 @@ def _put_motors(rig: Rig, put: Callable[..., None], values: Mapping[str, float])
     top = values.get("motors.*.top_speed")
     if top is None:
         return
-    # what was learnt is the mean of all; a motor's own top speed is that of the best, which the others are held against
+    # what was learned is the mean of all; a motor's own top speed is that of the best, which the others are held against
     strengths = [
         min(1.0, values[f"motors.{name}.strength"]) for name in rig.motors if f"motors.{name}.strength" in values
     ]

@@ -1,4 +1,4 @@
-"""What takes too long for a frame: runs are listed, read, compared and learnt from in a process of its own."""
+"""What takes too long for a frame: runs are listed, read, compared and learned from in a process of its own."""
 
 from __future__ import annotations
 
@@ -125,7 +125,7 @@ class RunReader:
             "went": self._went,
             "told": self._open_run,
             "beside": self._beside,
-            "learnt": self._learnt,
+            "learned": self._learned,
             "through": self._through,
             "pages": self._pages,
         }
@@ -170,7 +170,7 @@ class RunReader:
         return ComparedRuns(**kept, names=(found.runs[0].name, found.runs[1].name), said=sentence_of(found))
 
     @staticmethod
-    def _learnt(path: Path, rig: Path, turned_rad: float) -> Learning:
+    def _learned(path: Path, rig: Path, turned_rad: float) -> Learning:
         return learn(Run(path), read_rig(rig), rig_text(rig), turned_rad)
 
     @staticmethod

@@ -275,7 +275,7 @@ class LoopTuning(Panel):
     def act_p_alone(self) -> None:
         self.beside_p_alone = not self.beside_p_alone
 
-    def act_keep_answer(self) -> None:
+    def act_keep_response(self) -> None:
         now = self.loop.gains(self.model.rig)
         self.kept = None if self.kept == now else now
         self.model.say("this answer is kept to compare with" if self.kept else "the kept answer is let go")

@@ -125,16 +125,16 @@ class RunList(Panel):
     def act_stay(self) -> None:
         self._safely(self.selection.stay)
 
-    def act_take_away(self) -> None:
+    def act_delete_run(self) -> None:
         def take() -> str:
-            name = self.selection.take_away()
+            name = self.selection.delete_run()
             return f"{name} is deleted; Backspace brings it back" if name else ""
 
         self._safely(take)
 
-    def act_bring_back(self) -> None:
+    def act_restore_run(self) -> None:
         def back() -> str:
-            name = self.selection.bring_back()
+            name = self.selection.restore_run()
             return f"{name} is back" if name else "nothing was deleted"
 
         self._safely(back)

@@ -32,7 +32,7 @@ class RunSelection:
         None before the first answer.
     went : dict of str to Went
         For small pictures.
-    run_shown, compared, learnt, report : the newest answers
+    run_shown, compared, learned, report : the newest answers
     selected, marked : str
         Names of runs; empty for none. ``marked`` is the first of those that lie over each other.
     also : list of str
@@ -52,9 +52,9 @@ class RunSelection:
         self.went: dict[str, Went] = {}
         self.run_shown: OpenRun | None = None
         self.compared: ComparedRuns | None = None
-        self.learnt: Learning | None = None
+        self.learned: Learning | None = None
         self.report: Report | None = None
-        self.learnt_of: tuple[Any, ...] = ()
+        self.learned_of: tuple[Any, ...] = ()
         self.selected = self.marked = self.find = ""
         self.also: list[str] = []
         self.by = "start"
@@ -106,7 +106,7 @@ class RunSelection:
         elif isinstance(answer, Report):
             self.report = answer
         elif isinstance(answer, Learning):
-            self.learnt, self.learnt_of = answer, question
+            self.learned, self.learned_of = answer, question
         elif isinstance(answer, tuple):
             self.marked, self.selected = answer
             self.new = answer[1]
@@ -181,7 +181,7 @@ class RunSelection:
         self._looked_s = -LOOK_EVERY_S
         return f"{self.selected} stays" if stays != UNMARKED else f"{self.selected} makes room for newer ones"
 
-    def take_away(self) -> str:
+    def delete_run(self) -> str:
         """Delete the selected run, so that it can be brought back; returns its name. Raises `PivrexError`."""
         name = self.selected
         facts = self.run(name)
@@ -201,7 +201,7 @@ class RunSelection:
         self._looked_s = -LOOK_EVERY_S
         return name
 
-    def bring_back(self) -> str:
+    def restore_run(self) -> str:
         """Bring back what was taken away last; returns its name, empty if nothing was. Raises `PivrexError`."""
         if not self._gone:
             return ""

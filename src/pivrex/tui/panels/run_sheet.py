@@ -16,7 +16,7 @@ from pivrex.tui.draw.cells import draw_pages
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import OpenRun
 from pivrex.tui.overlays.sheet import Sheet
-from pivrex.tui.panels.learnt_values import draw_learnt
+from pivrex.tui.panels.learned_values import draw_learned
 from pivrex.tui.panels.panel import Panel, View
 from pivrex.tui.panels.run_comparison import draw_beside
 from pivrex.tui.panels.run_selection import RunSelection
@@ -25,7 +25,7 @@ from pivrex.units import parse
 
 __all__ = ["LOOK_KEY", "RunSheet"]
 
-SHEETS = ("run", "learnt", "season")
+SHEETS = ("run", "learned", "season")
 BY = ("start", "motion", "bump")
 REPORT_W, LEAST_W = 124, 84
 """Letters that a report is wide on the screen, at most and at least."""
@@ -77,7 +77,7 @@ class RunSheet(Panel):
                 selection.ask(
                     "beside", selection.folder / selection.marked, selection.folder / selection.selected, selection.by
                 )
-        elif self.sheet == "learnt" and selection.selected and selection.learnt_of != self.learning():
+        elif self.sheet == "learned" and selection.selected and selection.learned_of != self.learning():
             selection.ask(*self.learning())
         self.model.report_words = self._report_words()
         if selection.report is not None and self._looks:
@@ -107,7 +107,7 @@ class RunSheet(Panel):
         return ("run", str(selection.folder / selection.selected)) if selection.selected else ()
 
     def learning(self) -> tuple[Any, ...]:
-        return "learnt", self.selection.folder / self.selection.selected, self.model.file.path, self.turned_rad
+        return "learned", self.selection.folder / self.selection.selected, self.model.file.path, self.turned_rad
 
     def depends(self) -> tuple[object, ...]:
         selection = self.selection
@@ -117,7 +117,7 @@ class RunSheet(Panel):
             shown,
             *(self._tolds.get(n) for n in shown),
             selection.compared,
-            selection.learnt,
+            selection.learned,
             selection.problem,
         )
 
@@ -138,9 +138,9 @@ class RunSheet(Panel):
                 more = [self._tolds[n] for n in selection.also if n in self._tolds and n != selection.selected]
                 return draw_beside(found, [marked, run_shown, *more], width, height)
             waits = "comparing ..."
-        elif self.sheet == "learnt":
-            if selection.learnt is not None and selection.learnt.run == selection.selected:
-                return draw_learnt(selection.learnt, width, height)
+        elif self.sheet == "learned":
+            if selection.learned is not None and selection.learned.run == selection.selected:
+                return draw_learned(selection.learned, width, height)
             waits = "learning ..."
         elif run_shown is not None:
             return (draw_season if self.sheet == "season" else draw_run)(run_shown, width, height)
@@ -198,11 +198,11 @@ class RunSheet(Panel):
             model.ask(StartPeriod(Period.ALONE, only=True, seconds=LASTS_S))
             model.say(f"the learning drive begins: routines/{path.name}; when it has ended, its run is here")
 
-    def act_write_learnt(self) -> None:
-        learnt = self.selection.learnt
-        if self.sheet != "learnt" or learnt is None or learnt.run != self.selection.selected or not learnt.changes:
-            self.model.say("nothing is learnt yet: y shows what this run tells")
+    def act_write_learned(self) -> None:
+        learned = self.selection.learned
+        if self.sheet != "learned" or learned is None or learned.run != self.selection.selected or not learned.changes:
+            self.model.say("nothing is learned yet: y shows what this run teaches")
             return
-        if self.model.edit(f"learnt from {learnt.run}", lambda d: put_changes(d, learnt.changes)):
-            self.selection.learnt_of = ()
-            self.model.say(f"{len(learnt.changes)} values are in {self.model.file.path.name} now; u takes them back")
+        if self.model.edit(f"learned from {learned.run}", lambda d: put_changes(d, learned.changes)):
+            self.selection.learned_of = ()
+            self.model.say(f"{len(learned.changes)} values are in {self.model.file.path.name} now; u takes them back")

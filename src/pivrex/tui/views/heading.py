@@ -24,7 +24,7 @@ HEADING_COMMANDS = (
     Command("next_experiment", "experiment", "Shows the next experiment: step, push, turn, straight drive.", ("v",), foot=4),
     Command("p_alone", "P alone", "Adds the response with P alone, of a wheel feedforward alone and neither; again hides them.",
         ("y",), foot=4),
-    Command("keep_answer", "keep this response", "Keeps this step response to compare with; again forgets it.",
+    Command("keep_response", "keep this response", "Keeps this step response to compare with; again forgets it.",
             ("full_stop", "."), ".", foot=5),
     Command("carry_out", "carry out", "Runs the experiment on the robot now; touch a stick to end it.",
             ("c",), foot=4),

@@ -57,12 +57,12 @@ RUNS_COMMANDS = (
             ("G", "shift+g", "upper_g"), foot=8),
     Command("turned", "it turned", "Types how far the robot really turned in the selected run, to find the gyro's scale.",
             ("T", "shift+t", "upper_t"), foot=9),
-    Command("write_learnt", "write into the rig", "Writes what was learned into the open rig, as one step that you can undo.",
+    Command("write_learned", "write into the rig", "Writes what was learned into the open rig, as one step that you can undo.",
             ("W", "shift+w", "upper_w"), foot=5),
     Command("look", "report", "Shows the report of the selected run, or of the two that are compared, as x would save it.",
             (LOOK_KEY, "shift+r", "upper_r"), foot=4),
-    Command("take_away", "delete", "Deletes the selected run.", ("delete",), foot=10),
-    Command("bring_back", "bring back", "Restores the run that you deleted last.", ("backspace",)),
+    Command("delete_run", "delete", "Deletes the selected run.", ("delete",), foot=10),
+    Command("restore_run", "restore", "Restores the run that you deleted last.", ("backspace",)),
 )  # fmt: skip
 
 
