@@ -81,7 +81,7 @@ FORMS: tuple[Form, ...] = (
          "goes on at once unless it says and wait."),
     Form(BESIDE, "switch NAME on|off", "switch pump on", "Switches something on or off; a sensor that is off says nothing."),
     Form(BESIDE, "run MOTOR at SHARE [for TIME]", "run roller at 40 % for 2 s",
-         "Runs an attachment's motor: until it is given another share, or for a time."),
+         "Runs an attachment's motor: until it gets another share, or for a time."),
     Form(BESIDE, "zero gyro|counts|ATTACHMENT", "zero gyro",
          "Measures the gyro's bias while the robot stands, starts counting distances from here, or calls an attachment's place 0."),
     Form(BESIDE, "home ATTACHMENT at SHARE [as ANGLE] [at most TIME [, else ACTION]]", "home boom at -30 % as 0 deg at most 2 s",
