@@ -102,7 +102,7 @@ class VersionsTest(unittest.TestCase):
         self.assertTrue(isnan(at_s))
         self.assertEqual(faster, "")
 
-    def test_which_is_surer(self) -> None:
+    def test_which_is_more_reliable(self) -> None:
         one = play(read("start at 2 m, 2 m\nwait 0.1 s", self.RIG), self.RIG, None)
         chance = np.random.default_rng(4).normal(size=(200, 3))
 
@@ -117,16 +117,16 @@ class VersionsTest(unittest.TestCase):
             )
 
         made = compared(("old", "new"), (one, one), (rehearsed(0.05), rehearsed(0.02)), FIELD)
-        self.assertEqual(made.surer, "new")
+        self.assertEqual(made.more_reliable, "new")
         self.assertAlmostEqual(
             made.a.scatter_m, 0.05 * float(np.sqrt(np.trace(np.cov(chance[:, :2].T)) / 2)), delta=1e-9
         )
         # within 12 cm of the zone's middle: 1 - exp(-r²/2σ²) of a normal cloud
         self.assertEqual((made.b.zone, made.b.share), ("bench A", 1.0))
         self.assertAlmostEqual(made.a.share, 1 - np.exp(-(0.12**2) / (2 * 0.05**2)), delta=0.05)
-        self.assertIn("new is surer: old ± 5", " ".join(made.sentences()))
+        self.assertIn("new is more reliable: old ± 5", " ".join(made.sentences()))
         near = compared(("old", "new"), (one, one), (rehearsed(0.05), rehearsed(0.049)), FIELD)
-        self.assertEqual((near.surer, isnan(near.at_s)), ("", True))
+        self.assertEqual((near.more_reliable, isnan(near.at_s)), ("", True))
 
 
 class ClusterTest(unittest.TestCase):

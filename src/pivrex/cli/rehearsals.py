@@ -108,7 +108,7 @@ def _against(against: str, name: str, work: Any, found: Any, how: How, folder: A
     return {
         "parts_s": parts,
         "faster": made.faster,
-        "more_reliable": made.surer,
+        "more_reliable": made.more_reliable,
         "versions": versions,
     }, made.sentences()
 

@@ -46,7 +46,7 @@ MOST_ANSWERS = 16
 class RemoteSource:
     """A remote on a wire.
 
-    One sender is heard at a time. The place is taken by saying something good, and only while it is free: before anybody has
+    One sender is heard at a time. The place is taken by saying something good, and only while it is free: before anyone has
     spoken, and after the one that was heard has been declared lost. Who takes it is listened to from rest only. What others
     say meanwhile is counted as foreign; what is no good message takes no place.
 

@@ -65,9 +65,9 @@ def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
         loc = ("sources", name, "wire")
         if not isinstance(source, PacketsSource) and not (isinstance(source, LettersSource) and source.framed):
             framed = "letters that are not framed" if isinstance(source, LettersSource) else source.kind
-            found.append((loc, f"hears the network, and {framed} cannot be sealed: anybody in it can drive"))
+            found.append((loc, f"hears the network, and {framed} cannot be sealed: anyone in it can drive"))
         elif not rig.key:
-            found.append((loc, "hears the network without a key: anybody in it can drive; pivrex key makes one"))
+            found.append((loc, "hears the network without a key: anyone in it can drive; pivrex key makes one"))
     wire = rig.link.wire if rig.link is not None else None
     if (
         wire is not None
@@ -75,7 +75,7 @@ def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
         and not is_this_machine(wire.listens_at)
         and not rig.key
     ):
-        what = "leads into the network without a key: the robot obeys anybody in it; pivrex key makes one"
+        what = "leads into the network without a key: the robot obeys anyone in it; pivrex key makes one"
         found.append((("link", "wire"), what))
     return found
 

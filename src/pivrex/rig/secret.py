@@ -41,7 +41,7 @@ def read_key(path: Path) -> bytes:
         raise PivrexError(f"holds no key of {2 * KEY_BYTES} hexadecimal digits")
     key = bytes.fromhex(digits[0])
     if not any(key):
-        raise PivrexError("holds a key of zeros only, which anybody would try first")
+        raise PivrexError("holds a key of zeros only, which anyone would try first")
     return key
 
 

@@ -36,7 +36,7 @@ from pivrex.routine.nodes import (
 __all__ = ["LONGEST_LINE", "Unread", "parse_line"]
 
 LONGEST_LINE = 300
-"""Characters; a longer line is no step that anybody reads aloud."""
+"""Characters; a longer line is no step that anyone reads aloud."""
 
 LARGEST = 1e6
 """No number of a routine is larger, in SI."""

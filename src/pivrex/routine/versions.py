@@ -1,4 +1,4 @@
-"""Two versions of a routine next to each other: where they part, which is faster, which is surer."""
+"""Two versions of a routine next to each other: their first difference, which is faster, which is more reliable."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from pivrex.routine.thread import StepRecord
 __all__ = ["Compared", "Version", "compared"]
 
 APART_M, APART_RAD = 0.01, radians(1)
-SURER = 0.1
-"""By this share less scatter is surer."""
+MORE_RELIABLE = 0.1
+"""By this share less standard deviation counts as more reliable."""
 
 
 @dataclass(frozen=True)
@@ -71,18 +71,18 @@ class Compared:
         return "" if abs(gap) < 0.02 else (self.b if gap > 0 else self.a).name
 
     @property
-    def surer(self) -> str:
+    def more_reliable(self) -> str:
         """The name of the one that scatters clearly less; empty if neither does."""
         a, b = self.a.scatter_m, self.b.scatter_m
-        if not a + b > 0 or abs(a - b) < SURER * max(a, b):
+        if not a + b > 0 or abs(a - b) < MORE_RELIABLE * max(a, b):
             return ""
         return (self.a if a < b else self.b).name
 
     def sentences(self) -> list[str]:
-        """Return the sentence."""
+        """Return the comparison, a sentence each."""
         a, b = self.a, self.b
         if isnan(self.at_s):
-            said = ["they go the same way"]
+            said = ["they drive the same"]
         else:
             said = [
                 f"they differ from {self.at_s:.2f} s on, at line {a.line} of {a.name} and line {b.line} of {b.name}"
@@ -102,7 +102,11 @@ class Compared:
                 + (f", in {v.zone} {v.share * 100:.0f} of 100 times" if v.zone else "")
                 for v in (a, b)
             )
-            said.append(f"{self.surer} is surer: {both}" if self.surer else f"neither is surer: {both}")
+            said.append(
+                f"{self.more_reliable} is more reliable: {both}"
+                if self.more_reliable
+                else f"neither is more reliable: {both}"
+            )
         return said
 
 

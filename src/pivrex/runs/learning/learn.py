@@ -238,7 +238,7 @@ def _turning(
     except LearnError as problem:
         refused.append(("gyro.bias", str(problem)))
         bias = Value(0.0, rig.gyro.bias_rad_s)
-    scale, off = rig.gyro.scale, OFF_SCALE  # only a scale that was found makes the track surer
+    scale, off = rig.gyro.scale, OFF_SCALE  # only a scale that was found makes the track more accurate
     if turned[0]:
         try:
             found = scale_of(drive, bias, *turned)

@@ -22,7 +22,7 @@ from pivrex.tui.jobs.previews import ToPlay
 __all__ = ["Against", "Home", "Proven", "ToCompare", "ToProve", "ToReturn", "made_job"]
 
 TIMES = 60
-"""How many drives of each version say which is surer."""
+"""How many drives of each version say which is more reliable."""
 
 
 class Home(NamedTuple):
