@@ -1339,7 +1339,7 @@ class WatchedProgramTest(TempCase):
         terminal.keys("G")
         terminal.wait("the board drives its routine practice")
         terminal.wait("▸▸▸")
-        terminal.wait("line 5 of the routine asks")
+        terminal.wait("line 5 of the routine commands it")
         wait_for(lambda: robot.drives, 10, terminal.screen)
         terminal.keys("Escape")
         terminal.wait("BOARD RESTS")

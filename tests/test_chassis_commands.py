@@ -69,7 +69,7 @@ class ChassisCommandTest(TempCase):
         )  # a name is found in any case
         text = Ran("describe", "bittern").out
         for said in (
-            "mecanum chassis: it moves any way and turns",
+            "mecanum chassis: it moves in any direction and turns",
             "2228 counts/m",
             "on the spot",
             "about its left side",

@@ -113,7 +113,7 @@ class DriverViewTest(AppCase):
         async with self.running(view="driver"):
             await self.frames(4)
             shown = self.text("driver")
-            for part in ("sources", "keys", "drives", "radio", "! lost", "no one has spoken yet", "channels of keys", "left_y",
+            for part in ("sources", "keys", "drives", "radio", "! lost", "nothing was heard yet", "channels of keys", "left_y",
                          "forward (law arcade)", "turn (law arcade)", "refused"):  # fmt: skip
                 self.assertIn(part, shown)
             await self.press("right", "right")

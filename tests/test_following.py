@@ -184,7 +184,7 @@ class StageTest(unittest.TestCase):
         )
         rung = next(r for r in ladder(line, row, "left") if r.stage == "follow")
         self.assertIn(f"→ forward {found['forward']:+.3f} m/s, turn {degrees(found['turn']):+.1f} deg/s", rung.text)
-        self.assertIn(f"back forward {found['correction_forward']:+.3f}", rung.text)
+        self.assertIn(f"correction forward {found['correction_forward']:+.3f}", rung.text)
         estimate = next(r for r in ladder(line, row, "left") if r.stage == "estimate")
         self.assertIn("at 0.90 m, 0.95 m, 6 deg by wheels and gyro, ± 0.0 cm", estimate.text)
         _, row = line.step(state, line.rest(), sensed)

@@ -663,7 +663,7 @@ class SealTest(RemoteCase):
         self.begin_with(rig)
         for seq, session in ((50, 7), (100, 7), (101, 7), (1000, 6)):
             self.say(seq, 0, session)
-            self.assertEqual(self.session.status.lost, "radio: no one has spoken yet")
+            self.assertEqual(self.session.status.lost, "radio: nothing was heard yet")
         self.say(102, 0)
         self.assertEqual(self.say(103, -0.5), 0.5)
         self.tick(6 * 60)  # it is written now and then too: a kill forgets a few seconds only
@@ -677,7 +677,7 @@ class SealTest(RemoteCase):
         self.tick()
         for seq in (2, 3):
             self.assertEqual(self.say(seq, 0), 0.0)
-            self.assertEqual(self.session.status.lost, "radio: no one has spoken yet")
+            self.assertEqual(self.session.status.lost, "radio: nothing was heard yet")
         self.say(4, 0, key=OTHER_KEY)
         self.assertEqual(self.say(5, -0.5, key=OTHER_KEY), 0.5)
 

@@ -128,7 +128,7 @@ class RadioTest(RemoteCase):
 
     def test_it_waits_for_its_radio_and_only_neutral_brings_it_back(self) -> None:
         self.begin(radio(self.port))
-        self.assertEqual(self.session.status.lost, "radio: no one has spoken yet")
+        self.assertEqual(self.session.status.lost, "radio: nothing was heard yet")
         # it comes up with the stick pushed: it must not start
         self.assertEqual(self.say(20, left_y=-0.5), 0.0)
         self.assertEqual(self.session.status.lost, "radio is heard again; let go first: forward reads +0.50")
@@ -159,7 +159,7 @@ class RadioTest(RemoteCase):
         self.begin(radio(self.port))
         self.ask(GoLive())
         self.assertFalse(self.session.status.live)
-        self.assertIn("no one has spoken yet", self.session.status.note)
+        self.assertIn("nothing was heard yet", self.session.status.note)
 
     def test_it_may_ramp_down_within_a_set_time(self) -> None:
         self.begin(radio(self.port, 'when_lost = "ramp"\nramp = "500 ms"\n'))
@@ -695,7 +695,7 @@ class SerialTest(RemoteCase):
         self.begin(self.STICK.format(port=self.folder / "stick"), source="stick")
         self.until(lambda: self.session.inputs.remotes["stick"].wire.is_open)
         self.tick(30)
-        self.assertEqual(self.session.status.lost, "stick: no one has spoken yet")
+        self.assertEqual(self.session.status.lost, "stick: nothing was heard yet")
         self.ask(Stop("Esc"), GoOn())
         self.assertNotEqual(self.session.status.held, "")
 

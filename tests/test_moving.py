@@ -437,13 +437,13 @@ class ToldTest(unittest.TestCase):
         session = Session(SetUp(read_text(text, Path("t.toml"), Rig), None, (WATERING,), "recording watering"))
         self.addCleanup(session.close, 9.0)
         session.tick(0.1)
-        self.assertIn("no one has spoken", session.inputs.guards["box"].reason)
+        self.assertIn("nothing was heard", session.inputs.guards["box"].reason)
         self.assertEqual(session.status.lost, "")
         session.inputs.readings = {"box": {"button_0": 1.0}, "keys": {}}
         self.assertEqual(session.inputs.pressed(), "")  # it is listened to next to the driver
         session.handle(ChooseSource("keys"), 0.2)
         session.tick(0.3)
-        self.assertIn("no one has spoken", session.status.lost)  # by hand its axis is missed
+        self.assertIn("nothing was heard", session.status.lost)  # by hand its axis is missed
 
     def test_eyes_keep_what_they_saw_first(self) -> None:
         board = Board(Status())

@@ -838,7 +838,7 @@ class OwnRobotTest(TerminalCase):
         terminal.keys("Down", "Enter")  # on a block; the sensors look
         asks = (
             "Enter sends it",
-            "Enter when it is so",
+            "Enter when it is done",
             "What moved?",
             "What did the numbers do?",
             "nothing is crossed",

@@ -423,7 +423,7 @@ class WhyTest(unittest.TestCase):
         made = played("wait 0.2 s\n\ndrive ahead 1 m", rig)
         row = made.rows[60]
         self.assertEqual(row[line.layout.at("routine", "line")], 3)
-        self.assertIn("line 3 of the routine asks", sentence(line, row, "left"))
+        self.assertIn("line 3 of the routine commands it", sentence(line, row, "left"))
         self.assertTrue(any("line 3 of the routine" in r.text for r in ladder(line, row, "left")))
 
     def test_where_it_was_asked_to_be(self) -> None:

@@ -323,7 +323,7 @@ class PlayingTest(RoutineCase):
             await self.frames(30)
             self.assertIn("ALONE", self.screen())
             self.assertRegex(self.text("head"), r"alone 2\d\.\d s")
-            self.assertRegex(self.text("why"), "line 3 of the routine asks")
+            self.assertRegex(self.text("why"), "line 3 of the routine commands it")
             self.assertEqual((self.view.editor.driven_line, self.view.line), (3, 3))
             await self.press("L")
             await self.frames(2)

@@ -62,7 +62,7 @@ class RoutineJourneyTest(TerminalCase):
         terminal.keys("g", "M")
         terminal.wait("READY  mine · Plover")
         terminal.keys("M")
-        terminal.wait("line 2 of the routine asks")
+        terminal.wait("line 2 of the routine commands it")
         terminal.wait("DRIVEN")
         # driven on by hand
         terminal.keys("w", "w", "w")

@@ -117,7 +117,7 @@ class CheckTest(TempCase):
             check=True,
         )
         self.assertRegex(
-            ran.stdout, r"plover.toml: 71 % of the weight is on driven wheels, which hold a start of 3\.7 m/s²\n"
+            ran.stdout, r"plover.toml: 71 % of the weight is on driven wheels, which grip up to 3\.7 m/s²\n"
         )
 
     def test_a_robot_whose_weight_is_elsewhere_is_warned_of_with_a_remedy(self) -> None:
@@ -127,7 +127,7 @@ class CheckTest(TempCase):
         )
         path.write_text(path.read_text().replace('slew_up = "2.5 /s"', 'slew_up = "9 /s"'))
         (found,) = [m for m in warnings_in(read_rig(path), path) if m.key == "chassis.mass_centre"]
-        self.assertRegex(found.what, r"^\d+ % of the weight is on driven wheels, which hold a start of")
+        self.assertRegex(found.what, r"^\d+ % of the weight is on driven wheels, which grip up to")
         self.assertRegex(
             found.what, r"spins the wheels; put weight over the driven wheels, or let slew_up of forward be [\d.]+ /s$"
         )

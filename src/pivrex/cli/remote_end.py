@@ -76,7 +76,7 @@ class _Tcp:
         try:
             self._end.sendall(data)
         except OSError:
-            raise PivrexError("Pivrex hung up") from None
+            raise PivrexError("Pivrex closed the connection") from None
 
     def heard(self) -> bytes:
         return _waiting(self._end)

@@ -53,7 +53,7 @@ class RemoteSource:
     Attributes
     ----------
     lost : str
-        Why it cannot be read any more; empty while it can. Before the first message it is lost too: no one has spoken.
+        Why it cannot be read any more; empty while it can. Before the first message it is lost too: nothing was heard.
     """
 
     def __init__(self, rig: Rig, name: str, book: SealBook) -> None:
@@ -68,7 +68,7 @@ class RemoteSource:
         self.secret = rig.secret
         self._seal = book.seal(rig.secret, name) if rig.secret else None
         self.tally = Tally()
-        self.lost = "no one has spoken yet"
+        self.lost = "nothing was heard yet"
         self.heard = False
         """Whether it was ever heard."""
         self.said = 0
@@ -154,7 +154,9 @@ class RemoteSource:
                 if chunk.sender == self._sender:
                     self._reader.forget()
                 refused = reader.refused(chunk.data, strange)
-                self.tally.add(refused._replace(reason="hung up: it said what is no letter of this rig"), chunk.at_s)
+                self.tally.add(
+                    refused._replace(reason="connection closed: it sent what is no letter of this rig"), chunk.at_s
+                )
             elif chunk.sender in self._vetted:
                 found.append(chunk)
             else:
@@ -335,7 +337,7 @@ class RemoteSource:
             self.lost = SETTLING
         elif silent == float("inf"):
             # what was lost comes back by speaking, not by an open wire
-            self.lost = before if before and self.heard else "no one has spoken yet"
+            self.lost = before if before and self.heard else "nothing was heard yet"
         elif silent_s is not None and silent > silent_s and spec.idle == "lost":
             self.lost = f"silent for {silent_s * 1e3:.0f} ms"
         else:

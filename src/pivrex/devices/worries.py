@@ -84,7 +84,12 @@ def _blind(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
     """What is left of knowing where the robot is."""
     blind = next((n for n, m in rig.motors.items() if not m.counts_per_turn), "")
     if rig.odometry.turn == "gyro" and rig.gyro is None and "odometry" in rig.model_fields_set:
-        return [(("odometry", "turn"), "there is no gyro: turns are computed by the wheels alone, which tyres falsify")]
+        return [
+            (
+                ("odometry", "turn"),
+                "there is no gyro: turns are computed by the wheels alone, which slipping tyres spoil",
+            )
+        ]
     if blind and "odometry" in rig.model_fields_set:
         what = f"{blind} has no encoder (counts_per_turn): the pose is estimated from its commands, to about 15 %"
         return [(("odometry",), what)]

@@ -362,7 +362,7 @@ class Shakedown:
         allows = self.hypotheses.allowed(outcome, heading)
         if not allows.any():
             self._unread[step.port, True] = self._unread.get((step.port, True), 0) + 1
-            return f"port {port}: the gyro saw nothing it could tell by"
+            return f"port {port}: the gyro saw too little"
         said = f"port {port}: with its wheel across, the heading {'rises' if heading > 0 else 'falls' if heading < 0 else 'stays'}"
         self.hypotheses.take(Answer(step.port, said, allows, False))
         return said

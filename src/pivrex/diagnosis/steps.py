@@ -71,7 +71,7 @@ class Known:
 def clash_said(answers: list[Answer]) -> str:
     """Return which answers exclude each other."""
     if len(answers) == 1:
-        return f"This cannot be true: {answers[0].said}. Is a plug out, or a motor dead? Take it back, and look again."
+        return f"This cannot be true: {answers[0].said}. Is a plug out, or a motor dead? Remove that answer, and look again."
     count = {2: "two", 3: "three", 4: "four"}.get(len(answers), str(len(answers)))
     return f"These {count} cannot {'both' if len(answers) == 2 else 'all'} be true: " + "; ".join(
         a.said for a in answers

@@ -56,7 +56,7 @@ def write_plan(path: DrivenPath, name: str, rig: Rig, field: Field, file: Path) 
     top = float(law.speed.max()) * 1.35
     most = np.sqrt(np.minimum(plan.bounds.caps.min(axis=0), top * top))
     held: dict[str, str] = {}
-    series = [Series("most by speed, turn and bend", most, "ghost", 0.9)]
+    series = [Series("limit by speed, turn and bend", most, "ghost", 0.9)]
     for from_m, to_m, what in plan.held_by():
         if to_m - from_m < SHORT_M:
             continue
@@ -70,7 +70,7 @@ def write_plan(path: DrivenPath, name: str, rig: Rig, field: Field, file: Path) 
     high = max(rows, CHART_H)
     page = Page(FIELD_W + CHART_W + 4, high + 8)
     page.text(4, 2, f"{name}, for {rig.name}, on the {field.name}", "title", 1.25)
-    page.text(4, 3.5, f"{plan.length_m:.2f} m in {plan.time_s:.2f} s, coloured by what holds it", "dim")
+    page.text(4, 3.5, f"{plan.length_m:.2f} m in {plan.time_s:.2f} s, coloured by its limit", "dim")
     page.scene(floor, 2, 5, FIELD_W, rows)
     words = [one for one in series if one.name]
     scene = chart("", curve.s, [Series("", one.values, one.role, one.dash) for one in series], (0.0, top), ("speed in m/s", "m"),

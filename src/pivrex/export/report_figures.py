@@ -40,7 +40,7 @@ def figures_page(runs: Sequence[Run], compared: Compared | None, columns: int, r
     bottom = rows - 4 - (len(courses[:4]) + 1) // 2 * CHART_H
     head, cells, alarms = _figure_rows(runs, courses)
     below = page.table(SIDE, 3, "figures", head, cells, left, alarms, right=range(1, len(head)))
-    title, found = "where the stages part", _stage_rows(compared) if compared is not None else None
+    title, found = "first difference of each stage", _stage_rows(compared) if compared is not None else None
     if found is None:
         title, found = "what happened", _event_rows(runs[0], max(4, int(below) - 6))
     below = max(below, page.table(right, 3, title, *found, narrow)) + 1.5

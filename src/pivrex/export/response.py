@@ -1,4 +1,4 @@
-"""What a loop answers, on paper: step and push, of the rig's gains and of P alone, and what each part gave."""
+"""What a loop answers, on paper: step and push, of the rig's gains and of P alone, and parts of the output."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
         )
     assert parts is not None
     series = [Series(n, v[0] * loop.gives_scale, LOOKS.get(n, "ghost")) for n, v in parts.parts.items()]
-    title = "what each part gave to the first"
+    title = "parts of the output"
     scene = chart(title, parts.t_s, series, span_of(series, 1.0), (f"output in {loop.gives}", "s"), (COLUMNS, ROWS))
     page.scene(scene, 2 + len(kinds) * COLUMNS, 4, COLUMNS, ROWS)
     save_pages([page], path)

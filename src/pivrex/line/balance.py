@@ -42,7 +42,7 @@ STATES = {
     WAITS: "waits to be set up and held still",
     STANDS: "stands",
     FALLEN: "fell: its drive is off until it is set up and held still",
-    UNTRUSTED: "its tilt sensor lies: its drive is off",
+    UNTRUSTED: "its tilt sensor is wrong: its drive is off",
     EMPTY: "its battery is empty: its drive is off",
 }
 

@@ -106,7 +106,7 @@ class Drive(Stage):
     def rungs(self, tick: WheelTick) -> list[Rung]:
         halted = self._halted(tick)
         return (
-            [Rung("drive", f"{halted}: the wheels get no drive, whatever loops ask for", "", f"! {halted}")]
+            [Rung("drive", f"{halted}: the wheels get no drive, whatever loops command", "", f"! {halted}")]
             if halted
             else []
         )

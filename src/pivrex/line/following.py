@@ -349,8 +349,8 @@ class Following(Stage):
             for name in ("heading_error", "plan_turn", "correction_turn", "turn")
         )
         text = (
-            f"planned forward {n['plan_forward']:+.3f} m/s, turn {plan_turn:+.1f} deg/s; along {n['along_track']:+.3f} m, "
-            f"across {n['cross_track']:+.3f} m, heading {off:+.1f} deg: back forward {n['correction_forward']:+.3f}, "
+            f"planned forward {n['plan_forward']:+.3f} m/s, turn {plan_turn:+.1f} deg/s; along-track {n['along_track']:+.3f} m, "
+            f"cross-track {n['cross_track']:+.3f} m, heading {off:+.1f} deg: correction forward {n['correction_forward']:+.3f}, "
             f"left {n['correction_left']:+.3f} m/s, turn {back_turn:+.1f} deg/s → "
             f"forward {tick('following', 'forward'):+.3f} m/s, turn {turn:+.1f} deg/s"
         )

@@ -335,4 +335,4 @@ class Law(Stage):
 def _asker(tick: WheelTick) -> str:
     """Return who asks for a motion that entered here."""
     line = int(tick("routine", "line"))
-    return f"line {line} of the routine asks" if line else "commanded by a move, not by the sticks"
+    return f"line {line} of the routine commands it" if line else "commanded by a move, not by the sticks"

@@ -41,6 +41,4 @@ class Probe(Given):
         motor = int(tick("probe", "motor"))
         if not motor:
             return []
-        return [
-            Rung("probe", f"only motor {self._motors[motor - 1]} is told anything → duty {tick('probe', 'duty'):+.3f}")
-        ]
+        return [Rung("probe", f"only motor {self._motors[motor - 1]} is commanded → duty {tick('probe', 'duty'):+.3f}")]

@@ -61,4 +61,4 @@ class Routine(Given):
 
     def rungs(self, tick: WheelTick) -> list[Rung]:
         line = int(tick("routine", "line"))
-        return [Rung("routine", f"line {line} of the routine asks for this")] if line else []
+        return [Rung("routine", f"line {line} of the routine commands this")] if line else []

@@ -226,7 +226,7 @@ class Steering(Stage):
         return [
             Rung(
                 "steer",
-                f"{tick('limits', f'{tick.column}_limited'):+.3f} m/s, points {angle:+.1f} deg, should {target:+.1f} deg, "
+                f"{tick('limits', f'{tick.column}_limited'):+.3f} m/s, points {angle:+.1f} deg, target {target:+.1f} deg, "
                 f"share {tick('steering', f'{tick.column}_share'):.2f} → {tick('steering', f'{tick.column}_speed'):+.3f} m/s",
                 f"steering.wheels.{tick.wheel}.p",
                 "still turning" if missing > 2 else "",

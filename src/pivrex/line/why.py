@@ -40,7 +40,7 @@ def ladder(line: Line, row: Floats, wheel: str) -> list[Rung]:
         try:
             rungs += stage.rungs(tick)
         except ValueError:
-            rungs.append(Rung(stage.name, "?", note="this Tick does not tell it"))
+            rungs.append(Rung(stage.name, "?", note="this Tick does not hold it"))
     return [
         replace(r, text=UNKNOWN.sub("?", r.text), note=UNKNOWN.sub("?", r.note)) if "nan" in r.text + r.note else r
         for r in rungs

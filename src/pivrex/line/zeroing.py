@@ -177,5 +177,5 @@ class Zeroing(Stage):
         }
         status = words[tick("zeroing", "status")]
         return [
-            Rung("zero", f"gyro bias {bias:+.3f} deg/s taken off, noise {noise:.3f} deg/s ({status})", "gyro.zero_for")
+            Rung("zero", f"gyro bias {bias:+.3f} deg/s subtracted, noise {noise:.3f} deg/s ({status})", "gyro.zero_for")
         ]

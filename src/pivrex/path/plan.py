@@ -171,7 +171,7 @@ def troubles(plan: Plan, rig: Rig, field: Field | None, floor: str = "") -> list
     path, curve = plan.path, plan.curve
     if path.heading != "along" and not rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])):
         found.append(
-            (True, f'heading is "{path.heading}", but {rig.name} cannot move sideways: it looks along its path')
+            (True, f'heading is "{path.heading}", but {rig.name} cannot move sideways: it faces along its path')
         )
     tight = (curve.pace < CUSP) | (np.abs(curve.bend) > MOST_BEND_PER_M)
     for stretch in _stretches(curve.s, ["cusp" if here else "" for here in tight.tolist()]):

@@ -24,9 +24,9 @@ __all__ = ["GOALS", "Drive", "Goal", "drive_of", "is_past", "missing", "read_goa
 
 GOALS = (
     ("at X, Y", "the robot is there", "at 1.70 m, 1.70 m"),
-    ("facing ANGLE", "it looks that way", "facing 90 deg"),
-    ("turned ANGLE", "the line turned it by so much", "turned 180 deg"),
-    ("driven LENGTH", "the line brought it so far", "driven 1 m"),
+    ("facing ANGLE", "it faces that way", "facing 90 deg"),
+    ("turned ANGLE", "the line turned it by this much", "turned 180 deg"),
+    ("driven LENGTH", "the line drove it this far", "driven 1 m"),
     ("ATTACHMENT there", "the attachment arrives just before the line has ended", "boom there"),
     ("fastest", "the line goes as fast as it can without sliding", "fastest"),
 )
@@ -110,7 +110,7 @@ def read_goal(text: str, attachments: tuple[str, ...] = ()) -> Goal:
             return Goal(kind, (_quantity(rest, ANGLE, words),), last=last and kind == "facing")
         case "driven":
             return Goal(kind, (_quantity(rest, LENGTH, words),))
-    raise PivrexError(f'"{bare}" says nothing that could come true; there are: {", ".join(g[0] for g in GOALS)}')
+    raise PivrexError(f'"{bare}" is no result; there are: {", ".join(g[0] for g in GOALS)}')
 
 
 def _quantity(text: str, kind: Kind, whole: str) -> float:

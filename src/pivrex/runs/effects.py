@@ -48,7 +48,7 @@ class Effect:
     def said(self) -> str:
         """Return a sentence about it."""
         if np.isnan(self.t_s):
-            return f"{self.change}; the line does not feel it"
+            return f"{self.change}; the line does not react to it"
         return f"{self.change}; by itself it acts from {self.t_s:.2f} s on, in {self.stage}"
 
 

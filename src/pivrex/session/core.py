@@ -203,8 +203,8 @@ class Session:
     def _begin_again(self, stands_at: Floats | None) -> None:
         """Let the line begin at its first tick, as a match does, at the robot's estimated pose; not at all for None."""
         if stands_at is not None:
-            self._correcting.end("ended, a match was made ready")
-            self.moves.end("ended, a match was made ready")
+            self._correcting.end("ended: a match gets ready")
+            self.moves.end("ended: a match gets ready")
             self._state, self._row = begun(self._line, stands_at), None
 
     def _put_back(self) -> None:

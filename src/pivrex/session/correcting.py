@@ -96,7 +96,7 @@ class Correcting:
         before, self._zeroing = self._zeroing, status
         bias, noise = (float(np.degrees(row[line.layout.at("zeroing", n)])) for n in ("bias", "noise"))
         if status == DONE:
-            self._board.note(f"the gyro is zeroed: {bias:+.3f} deg/s are taken off, its noise is {noise:.3f} deg/s")
+            self._board.note(f"the gyro is zeroed: {bias:+.3f} deg/s are subtracted, its noise is {noise:.3f} deg/s")
         elif status == MOVED:
             self._board.note("the robot moved while the gyro was zeroed; it begins again once it stands still")
         elif status == WAITS and before != MEASURES:

@@ -142,7 +142,7 @@ def _straight(line: Line, rows: Floats) -> Verdict:
     held = bool((_values(line, rows, "correction", "on")[a + 5 : b] == 1).all())
     said = "the gyro holds the heading" if held else "no one holds the heading"
     far = float(np.hypot(x[b - 1] - x[a], y[b - 1] - y[a]))
-    says = f"in {far:.1f} m it got {abs(sideways) * 100:.0f} cm to one side and turned {turned:+.1f} deg; {said}"
+    says = f"in {far:.1f} m it drifted {abs(sideways) * 100:.0f} cm to one side and turned {turned:+.1f} deg; {said}"
     return Verdict(bool(held and abs(sideways) < 0.03 and abs(turned) < 1.5), says)
 
 
@@ -352,7 +352,7 @@ TASKS: Sequence[Task] = (
         f"Rehearsed, the routine ends at {BENCH} in at least 9 of 10 drives.",
         "where the 200 drives of a rehearsal end: timed moves depend on the battery.",
         "Say where to drive, not for how long. And look what stands between the start and the bench.",
-        "Write: drive to 0.60 m, 1.70 m; then: drive to 1.70 m, 1.70 m. The encoders and the gyro count the way.",
+        "Write: drive to 0.60 m, 1.70 m; then: drive to 1.70 m, 1.70 m. The encoders and the gyro measure the distance.",
         "routine", routine=ROUTINE,
     ),
     Task(

@@ -379,7 +379,7 @@ class _Writes:
         try:
             self._shelf.thin()
         except (SaveError, OSError) as problem:
-            log.warning("old runs do not make room: %s", problem)
+            log.warning("old runs cannot be deleted: %s", problem)
 
 
 def _marked_by(status: Status | None) -> str:

@@ -64,7 +64,9 @@ class Traction(NamedTuple):
         """Return a sentence about it."""
         most = min(self.pushed, self.commanded)
         spins = f"; a full stick starts with {most:.1f} m/s², and spins the wheels" if self.spins else ""
-        return f"{self.share * 100:.0f} % of the weight is on driven wheels, which hold a start of {self.ahead:.1f} m/s²{spins}"
+        return (
+            f"{self.share * 100:.0f} % of the weight is on driven wheels, which grip up to {self.ahead:.1f} m/s²{spins}"
+        )
 
     @property
     def remedy(self) -> str:

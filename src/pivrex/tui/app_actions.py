@@ -283,7 +283,7 @@ class AppActions(_Base):
                 self._type_pin("" if name == NEW else name)
 
         self._lay_over(
-            Choices("pinned", choices, "", self._key_of("pins"), lambda: "Enter changes it, or takes it away"), take
+            Choices("pinned", choices, "", self._key_of("pins"), lambda: "Enter changes or deletes it"), take
         )
 
     def _type_pin(self, name: str) -> None:
@@ -304,7 +304,7 @@ class AppActions(_Base):
             model.say(f"{new} is pinned" if text else f"{name} is no longer pinned")
 
         shown = "" if not name else pins[name] if name == pins[name] else f"{name} = {pins[name]}"
-        allowed = "front, limits.left_lost, or gap = front - 30 cm" + ("; empty takes it away" if name else "")
+        allowed = "front, limits.left_lost, or gap = front - 30 cm" + ("; empty deletes it" if name else "")
         self._lay_over(ValueEntry(Asked("pin", shown, allowed, take)))
 
     def act_copy(self) -> None:

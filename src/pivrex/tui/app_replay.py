@@ -27,14 +27,14 @@ REPLAY_COMMANDS = (
     Command("replay_on", "tick", "Goes on by a tick, and pauses.", ("right",), "← →", foot=2),
     Command("replay_far_back", "a second back", "Goes a second back.", ("shift+left",)),
     Command("replay_far_on", "second", "Goes on by a second.", ("shift+right",), "shift ← →", foot=3),
-    Command("replay_before", "what was before", "Jumps to the stop, bump, limit or step before.", ("comma",)),
+    Command("replay_before", "what was before", "Jumps to the previous stop, bump, limit or step.", ("comma",)),
     Command("replay_next", "what happened", "Jumps to the next stop, bump, limit, mark, period or step of a routine.",
             ("full_stop",), ", .", foot=2),
     Command("replay_slower", "slower", "Plays more slowly.", ("left_square_bracket",)),
     Command("replay_faster", "speed", "Plays faster.", ("right_square_bracket",), "[ ]", foot=3),
     Command("replay_begin", "beginning", "Goes to the first tick.", ("home",)),
     Command("replay_end", "end", "Goes to the last tick.", ("end",)),
-    Command("replay_leave", "leave the run", "Leads back to the robot that is driven now.", ("L", "shift+l", "upper_l"), foot=1),
+    Command("replay_leave", "leave the run", "Goes back to the robot that is driven now.", ("L", "shift+l", "upper_l"), foot=1),
 )  # fmt: skip
 """They go before all others with the same keys while a run is open."""
 

@@ -50,7 +50,7 @@ def head(model: ScreenModel, width: int, reports_focus: bool) -> Picture:
 
 def _down(model: ScreenModel) -> str:
     """Return why the drive of a robot that balances is off; empty where it stands, or is none."""
-    return {FALLEN: "fell", WAITS: "hold it upright", UNTRUSTED: "tilt sensor lies", EMPTY: "battery empty"}.get(
+    return {FALLEN: "fell", WAITS: "hold it upright", UNTRUSTED: "tilt sensor is wrong", EMPTY: "battery empty"}.get(
         model.value("balance", "state"), ""
     )
 

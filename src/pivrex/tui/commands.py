@@ -136,7 +136,7 @@ COMMON = (
             needs="this robot has no upside-down sensor", asks=ask.MoveSimulated("turn over")),
     Command("set_up", "set it up", "Sets a robot that balances upright; a hand holds it until it stands by itself.", ("I", "shift+i", "upper_i"),
             foot=3, available=lambda m: m.rig.balance is not None and not m.status.upright,
-            needs="it is upright, or is none that balances", asks=ask.MoveSimulated("set up")),
+            needs="it is upright, or cannot balance", asks=ask.MoveSimulated("set up")),
     Command("lay_down", "lay it down", "Lays the simulated robot that balances on its frame.", (),
             available=lambda m: m.rig.balance is not None, needs="this robot does not balance", asks=ask.MoveSimulated("lay down")),
     Command("attach_pads", "simulated gamepad", "Listens for simulated gamepads, moved by pivrex remote --pad.", (), asks=ask.AttachPads()),

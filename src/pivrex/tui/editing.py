@@ -89,17 +89,13 @@ class Editing:
         far = "" if rig.chassis == before.chassis else far_wheel(rig)
         if far:
             self._insists = rig
-            raise RigError(
-                self.file.path, [Mistake(0, "chassis.wheels", f"{far}; the same once more takes it all the same")]
-            )
+            raise RigError(self.file.path, [Mistake(0, "chassis.wheels", f"{far}; set it once more to take it anyway")])
         if rig.balance is None or (rig.balance, rig.tilt) == (before.balance, before.tilt):
             return
         fell = falls_after_s(rig)
         if isfinite(fell):
             self._insists = rig
-            what = (
-                f"with this it falls after {fell:.1f} s, with no one near it; the same once more takes it all the same"
-            )
+            what = f"with this it falls after {fell:.1f} s, by itself; set it once more to take it anyway"
             raise RigError(self.file.path, [Mistake(0, "balance", what)])
 
     @property

@@ -19,7 +19,7 @@ from pivrex.tui.tick_history import History, Trace
 
 __all__ = ["DRIVE", "NOT_NOW", "OpenRun"]
 
-NOT_NOW = "this is a run that was kept: nothing drives in it and nothing of it changes; L leads back to the robot"
+NOT_NOW = "this is a kept run: nothing drives or changes in it; L goes back to the robot"
 
 DRIVE = (
     ask.KeyDown, ask.GoOn, ask.GoLive, ask.PutBack, ask.Push, ask.Hold, ask.ZeroGyro, ask.StartPeriod, ask.MakeReady, ask.BeginMotion,

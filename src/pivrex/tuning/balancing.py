@@ -205,5 +205,5 @@ def balance_worries(rig: Rig) -> list[str]:
         )
     fell = falls_after_s(rig)
     if np.isfinite(fell):
-        found.append(f"balance: with these gains it falls after {fell:.1f} s, with no one near it")
+        found.append(f"balance: with these gains it falls by itself after {fell:.1f} s")
     return found

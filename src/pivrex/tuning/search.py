@@ -30,8 +30,8 @@ CONDITIONS = {
 """Under these every candidate is tried."""
 
 GOALS = {
-    "quick": "settled as soon as may be, with a little overshoot allowed",
-    "calm": "little effort and little overshoot, however long it takes within reason",
+    "quick": "settles as fast as possible, with a little overshoot",
+    "calm": "little effort and overshoot, even if it takes longer",
     "robust": "no overshoot under any condition, and back soon after a push",
 }
 FINALISTS = 6

@@ -101,7 +101,7 @@ class Tcp(OpenTransport):
             if gone:
                 self.drop(name)
                 if self._listener is None:
-                    raise ConnectionError("the other end hung up")
+                    raise ConnectionError("the other end closed the connection")
         return found
 
     def answer(self, data: bytes, sender: str) -> bool:

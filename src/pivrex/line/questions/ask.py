@@ -76,7 +76,7 @@ def ask_wheels(
     needed, limited = limits.requested_and_limited(rule, requested)
     if not rig.steered:
         if steer_deg:
-            raise PivrexError(f"{rig.name} has no steered wheels, so --steer has nothing to say")
+            raise PivrexError(f"{rig.name} has no steered wheels, so --steer has no meaning")
         speeds = limited
         lost, angles, wheels = float(np.abs(needed - speeds).max()), [], speeds
     else:
@@ -163,7 +163,7 @@ def can_do(rig: Rig) -> str:
     """Return in a clause which motions a chassis can do, and why no others."""
     geometry = rig.chassis.geometry
     if geometry.moves_in_plane and geometry.can(np.array([0.0, 0.0, 1.0])):
-        return "it moves any way and turns"
+        return "it moves in any direction and turns"
     if geometry.drags:
         rolling = [rig.chassis.wheels[w].name for w in geometry.of_plain.tolist()]
         about = geometry.clean @ np.array([0.0, 0.0, 1.0])

@@ -38,9 +38,7 @@ def disagreement(still_rad: float, turning_rad: float, turned_rad: float) -> Dis
         )
     share = turning_rad / turned_rad if turned_rad > 0 else 0.0
     if turned_rad > radians(20) and share > ODD:
-        return Disagreement(
-            "the wheels tell of turns that the gyro does not feel: one side counts wrongly, or slides", True
-        )
+        return Disagreement("the wheels turned and the gyro did not: one side counts wrongly, or slides", True)
     if turned_rad > TURNED_RAD and abs(share) > SHARE:
         more = "more" if share > 0 else "less"
         said = (

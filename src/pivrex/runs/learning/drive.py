@@ -97,7 +97,7 @@ def drive_of(run: Run, line: Line) -> Drive:
             or made.outputs.commands.stop - made.outputs.commands.start
             != line.outputs.commands.stop - line.outputs.commands.start
         ):
-            what = f"it has no {lacks[0]}" if lacks else "its commands are others"
+            what = f"it has no {lacks[0]}" if lacks else "its commands differ"
             raise LearnError(f"{run.name} is of another robot than {rig.name}: {what}")
         for name, title in names.items():
             column = piece.rows[:, places[title]] if title in places else np.full(len(piece.rows), np.nan)

@@ -181,7 +181,7 @@ def _motors(drive: Drive, line: Line, learned: list[Learned], refused: list[tupl
         return None
     static, speed, rise = found.values.tolist()
     if not (0 <= static < 0.8 and speed > 0 and rise > 0):
-        why = "what it was given and what it did fit no motor: was it live, and driven on the floor?"
+        why = "its commands and its motion fit no motor: was it live, and driven on the floor?"
         refused.append(("motors.*.top_speed", why))
         return None
     s_static, s_speed, s_rise = found.sigma.tolist()
@@ -243,7 +243,7 @@ def _turning(
         try:
             found = scale_of(drive, bias, *turned)
             scale, off = found.value, float(np.hypot(OFF_SCRUB, found.sigma))
-            learned.append(_row("gyro.scale", "what the gyro says too much of a turn", found.value, found.sigma, ""))
+            learned.append(_row("gyro.scale", "scale error of the gyro", found.value, found.sigma, ""))
         except LearnError as problem:
             refused.append(("gyro.scale", str(problem)))
     else:

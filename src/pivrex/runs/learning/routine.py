@@ -51,7 +51,7 @@ def learning_drive(rig: Rig, name: str, field: Field) -> str:
         )
     way = f"{room:.2f} m"
     lines = [
-        f"# The learning drive of {rig.name}: slow and fast, straight and turning, standing at both ends. It tells most of a robot.",
+        f"# The learning drive of {rig.name}: slow and fast, straight and turning, standing at both ends. It teaches most about a robot.",
         f"for {name}",
         f"start at {field.start.x_m:.2f} m, {field.start.y_m:.2f} m facing {degrees(field.start.heading_rad):.0f} deg",
         "",

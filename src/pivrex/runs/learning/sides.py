@@ -68,8 +68,8 @@ def each_of(windows: Windows, drive: Drive, chassis: Chassis) -> list[Fit]:
         good &= (windows.length_s < MOST_S) & (np.abs(windows.own_rise).max(axis=1) < GENTLE_M_S2)
         if good.sum() < LEAST_WINDOWS:
             raise LearnError(
-                f"it drives evenly for too little: {good.sum()} stretches, and {LEAST_WINDOWS} tell one motor from another. Drive "
-                "straight and turn, slowly and fast, both ways"
+                f"there is not enough even driving: {good.sum()} of {LEAST_WINDOWS} stretches. "
+                "Drive straight and turn, slowly and fast, in both directions"
             )
         x = np.column_stack([way, speed, windows.own_rise, *(a[:, m] for a in added)])
         found.append(fit(x[good], windows.own_drive[good, m]))

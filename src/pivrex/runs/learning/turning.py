@@ -120,7 +120,7 @@ def scale_of(drive: Drive, bias: Value, turned_rad: float, within_rad: float) ->
     if gyro is None:
         raise LearnError("the rig has no gyro, or it says nothing")
     if abs(turned_rad) < LEAST_TURN_RAD:
-        raise LearnError("a turn of less than a whole one says little of a scale: ten turns one way say more")
+        raise LearnError("a turn of less than 360 deg is too short to find a scale: turn ten times in one direction")
     stands = _standing(drive)
     if len(stands) < 2:
         raise LearnError("it must stand before the turns and behind them")

@@ -90,7 +90,7 @@ class CalibrationGuide:
                 set_key(document, key, value)
 
         if model.edit(f"{self.source} calibrated", put):
-            model.say(f"written: {len(changes)} numbers; u takes them back, g lets the robot drive")
+            model.say(f"written: {len(changes)} numbers; u undoes them, g lets the robot drive")
             self.done = True
 
     def draw(self, width: int, height: int, source: SourceReport | None) -> Picture:
@@ -132,7 +132,7 @@ class CalibrationGuide:
             axis = rig.axis_of(self.source, p.channel)
             picture.text(1, y, p.channel, "title")
             if p.reversed != axis.reversed:
-                picture.text(16, y, "reversed" if p.reversed else "not reversed any more", "alarm")
+                picture.text(16, y, "reversed" if p.reversed else "no longer reversed", "alarm")
             rows = [("ends", f"{axis.minimum:+.3f} {axis.maximum:+.3f}", f"{p.minimum:+.3f} {p.maximum:+.3f}")]
             if p.centre is not None:
                 had = f"{axis.centre[0]:+.3f} {axis.centre[1]:+.3f}" if axis.centre else "half way"

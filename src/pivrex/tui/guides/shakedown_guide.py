@@ -42,7 +42,7 @@ WAIT_FRAMES = 8
 
 
 class ShakedownGuide:
-    """One shakedown on the screen. Enter goes on; ↑ ↓ choose; Backspace takes the last answer back.
+    """One shakedown on the screen. Enter goes on; ↑ ↓ choose; Backspace removes the last answer.
 
     Attributes
     ----------
@@ -277,7 +277,7 @@ class ShakedownGuide:
         self.written = "being written"
         done = self.model.edit(what, lambda document: put_changes(document, changes))
         where = f"{'the copy of ' * bool(self.model.practice)}{self.model.file.path.name}"
-        self.written = f"written to {where}; u takes it back" if done else ""
+        self.written = f"written to {where}; u undoes it" if done else ""
         self._rig = self.model.rig
 
     # --- the smallest duty ---

@@ -188,13 +188,13 @@ def _draw_step(guide: ShakedownGuide, picture: Picture, step: Step, y: int) -> i
     if step.kind == "probe" and guide.runs and step.asks != "sensors":
         question = "What moved?" if step.asks == "motion" else "What did the numbers do?"
         y = _say(
-            picture, f"Port {_port(guide, step)}: {question} ↑↓ Enter, Backspace takes the last answer back", y, "key"
+            picture, f"Port {_port(guide, step)}: {question} ↑↓ Enter, Backspace removes the last answer", y, "key"
         )
         y = _say(picture, _hint(guide, step), y, "measured")
         return _draw_choices(guide, picture, y)
     if step.kind == "contradiction":
         y = _say(picture, "! " + step.text, y, "alarm")
-        y = _say(picture, "Take one back with ↑↓ Enter:", y, "key")
+        y = _say(picture, "Remove one with ↑↓ Enter:", y, "key")
         return _draw_choices(guide, picture, y)
     if step.kind == "done" and guide.down is not None and guide.down.left == 1:
         return _draw_correction(guide, picture, y, "the rig is right as it is: nothing is crossed")
@@ -208,7 +208,7 @@ def _draw_step(guide: ShakedownGuide, picture: Picture, step: Step, y: int) -> i
             "reading": "you say what the numbers did",
         }
         return _say(picture, f"Enter sends it: {asks[step.asks]}; {_expected(guide, step)}", y, "key")
-    return _say(picture, "Enter when it is so", y, "key")
+    return _say(picture, "Enter when it is done", y, "key")
 
 
 def _hint(guide: ShakedownGuide, step: Step) -> str:

@@ -51,7 +51,7 @@ def propose(job: ToFind, progress: Progress) -> Proposal:
         found = relay_on(job.rig, loop)
         if found is None:
             return Proposal(
-                "the relay experiment did not swing evenly: friction holds it, or it has no limit", failed=True
+                "the relay experiment did not oscillate evenly: friction holds it, or it has no limit", failed=True
             )
         said = f"relay: ultimate gain {found.gain:.3g}, period {found.period_s:.2f} s; {job.goal} gains from them"
         return Proposal(said, gains_by(found, job.goal, loop, job.rig))

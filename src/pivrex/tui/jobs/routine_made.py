@@ -66,7 +66,7 @@ class ToProve(NamedTuple):
     @property
     def title(self) -> str:
         """What is made."""
-        return f"sure that {self.made.name} does the same"
+        return f"proving that {self.made.name} does the same"
 
 
 class Proven(NamedTuple):

@@ -119,7 +119,7 @@ class AttachmentList(Panel):
                     document["bindings"].pop(at)
 
         if self.model.edit(f"{name} deleted, with its bindings", change):
-            self.model.say(f"{name} is deleted, with its bindings; u brings it back")
+            self.model.say(f"{name} is deleted, with its bindings; u restores it")
 
 
 def _actions(document: TOMLDocument) -> list[tuple[Any, str, str]]:

@@ -71,9 +71,7 @@ def hints(model: ScreenModel) -> list[tuple[str, str]]:
         if model.line not in _HELD:
             _HELD[model.line] = traction_of(model.rig).ahead
         held = _HELD[model.line]
-        found.append(
-            f"{max(sliding)[1]} slides {max(sliding)[0]:.2f} m/s: its tyres hold a start of {held:.1f} m/s² at most"
-        )
+        found.append(f"{max(sliding)[1]} slides {max(sliding)[0]:.2f} m/s: its tyres grip up to {held:.1f} m/s²")
     humming = [m for m in model.rig.motors if model.value("outputs", f"{plain(m)}_hums") == 1]
     if humming:
         found.append(f"{' and '.join(humming)} only hum{'s' * (len(humming) == 1)}: too little to turn")

@@ -208,7 +208,7 @@ class LoopTuning(Panel):
             return picture
         picture.text(2, 3, f"{self.model.rig.name} {why}: nothing can hold its heading.", "rest", width - 3)
         if self.model.rig.gyro is not None:
-            picture.text(2, 4, "z adds the table with usual gains, and holds the heading.", "rest", width - 3)
+            picture.text(2, 4, "Y adds the table with usual gains, and holds the heading.", "rest", width - 3)
         return picture
 
     # --- acting ---
@@ -278,7 +278,7 @@ class LoopTuning(Panel):
     def act_keep_response(self) -> None:
         now = self.loop.gains(self.model.rig)
         self.kept = None if self.kept == now else now
-        self.model.say("this answer is kept to compare with" if self.kept else "the kept answer is let go")
+        self.model.say("this response is kept to compare with" if self.kept else "the kept response is forgotten")
 
     def act_carry_out(self) -> None:
         if not self.corrects:

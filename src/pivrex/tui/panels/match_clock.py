@@ -55,7 +55,7 @@ def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a ca
         case Period.DRIVEN:
             waits = f"  ! {match.waits}" if match.waits else ""
             return f"DRIVEN  {left_s(model):5.1f} s left{waits}", "alarm" if match.waits else "commanded"
-    return "OVER: nothing moves; M makes ready again, L leaves the match", "target"
+    return "OVER: nothing moves; M gets ready again, L leaves the match", "target"
 
 
 def words(model: ScreenModel) -> tuple[str, str]:

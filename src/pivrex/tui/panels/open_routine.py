@@ -387,7 +387,7 @@ class OpenRoutine(Panel):
         def take(text: str) -> None:
             self._found = text
             if not self.editor.find(text):
-                raise UnitError(f'"{text}" stands nowhere in this text')
+                raise UnitError(f'"{text}" is not in this text')
 
         self.view.ask("find", self._found, "", take)
 

@@ -193,9 +193,9 @@ class PathEditor(Panel):
         if name in ARROWS:
             self.nudge(*ARROWS[name], FINE_M if fine else STEP_M)
         elif key == "u":
-            self._walk_steps(self.document.undo, "nothing of this path can be taken back")
+            self._walk_steps(self.document.undo, "nothing of this path can be undone")
         elif key in ("U", "shift+u", "upper_u"):
-            self._walk_steps(self.document.redo, "nothing of this path was taken back")
+            self._walk_steps(self.document.redo, "nothing of this path can be redone")
         else:
             return False
         return True
@@ -282,7 +282,7 @@ class PathEditor(Panel):
             document = self.document
             if document.content is not None:
                 made = mirrored(document.content, self.model.folder.settings.field, chosen)
-                self._take(document.put(made), "mirrored; u takes it back")
+                self._take(document.put(made), "mirrored; u undoes it")
 
         self.view.choose("mirror the path", lambda: choices, "end", "V", take)
 
@@ -298,9 +298,9 @@ class PathEditor(Panel):
             if document.content is not None:
                 ends = float(plan.curve.angle[0]), float(plan.curve.angle[-1])
                 made = looking_so(document.content, chosen, *ends, self.model.folder.settings.field)
-                self._take(document.put(made), f"it looks {chosen}; the numbers stand in its file")
+                self._take(document.put(made), f"it faces {chosen}; the numbers stand in its file")
 
-        self.view.choose("which way does it look?", lambda: choices, self.document.content.heading, "G", take)
+        self.view.choose("which way does the robot face?", lambda: choices, self.document.content.heading, "G", take)
 
     def act_path_type(self) -> None:
         """Ask for the chosen point's place."""

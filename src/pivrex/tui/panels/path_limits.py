@@ -82,7 +82,7 @@ class PathLimits(Panel):
         problem = self._paths.document.edit(what, change)
         if problem:
             raise UnitError(problem)
-        self.model.say(f"{what}; u takes it back")
+        self.model.say(f"{what}; u undoes it")
 
     def _put(self, key: str, text: str) -> None:
         def change(document: TOMLDocument) -> None:

@@ -26,7 +26,7 @@ LEANS_RAD = 0.02
 SHORT = {
     WAITS: "hold it upright and still",
     FALLEN: "it fell: drive off; I sets it up",
-    UNTRUSTED: "the tilt sensor lies: drive off",
+    UNTRUSTED: "the tilt sensor is wrong: drive off",
     EMPTY: "battery empty: drive off",
 }
 """Why a robot that balances does not stand, and what helps."""
@@ -81,7 +81,7 @@ class RobotFromSide(Panel):
             picture.right(width - 1, 0, f"target {number(degrees(data.wanted), 1)} deg", "target")
         state, fault = model.value("balance", "state"), model.value("tilt", "fault")
         if state in SHORT and state != STANDS:
-            said = f"the tilt sensor lies: {LIES[fault]}" if fault in LIES else SHORT[state]
+            said = f"the tilt sensor is wrong: {LIES[fault]}" if fault in LIES else SHORT[state]
             picture.text(1, height - 1, f"! {said}", "alarm", width - 2)
         elif model.rig.balance is None:
             picture.text(1, height - 1, f"! it tips {'forward' if lean > 0 else 'back'}", "alarm", width - 2)

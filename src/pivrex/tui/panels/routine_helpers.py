@@ -167,7 +167,7 @@ class RoutineHelpers(Panel):
         else:
             self._routine.editor.take_text(made.text)
             calls = "one passage is" if made.calls == 1 else f"{made.calls} passages are"
-            self.model.say(f"{calls} {made.name} now: the same Ticks in {len(SEEDS)} drives; u takes it back")
+            self.model.say(f"{calls} {made.name} now: the same Ticks in {len(SEEDS)} drives; u undoes it")
 
     def act_solve(self) -> None:
         """Ask what must come true, and look for the number at the cursor."""
@@ -203,7 +203,7 @@ class RoutineHelpers(Panel):
             return
         self._routine.editor.replace(found.written, (row, number.begin), (row, number.end))
         self.solving.forget()
-        self.model.say(f"line {number.line}: {number.text} is {found.written} now; u takes it back")
+        self.model.say(f"line {number.line}: {number.text} is {found.written} now; u undoes it")
 
     def close(self) -> None:
         for job in (self.rehearsal, self.solving, self.made):

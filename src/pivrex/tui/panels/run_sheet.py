@@ -205,4 +205,4 @@ class RunSheet(Panel):
             return
         if self.model.edit(f"learned from {learned.run}", lambda d: put_changes(d, learned.changes)):
             self.selection.learned_of = ()
-            self.model.say(f"{len(learned.changes)} values are in {self.model.file.path.name} now; u takes them back")
+            self.model.say(f"{len(learned.changes)} values are in {self.model.file.path.name} now; u undoes them")

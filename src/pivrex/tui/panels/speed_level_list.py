@@ -129,7 +129,7 @@ class SpeedLevelList(Panel):
                 document["speed_levels"].pop("start")
 
         if self.model.edit(f"speed level {name} deleted", change):
-            self.model.say(f"speed level {name} is deleted; u brings it back")
+            self.model.say(f"speed level {name} is deleted; u restores it")
 
 
 def _levels(document: TOMLDocument) -> Any:

@@ -1,4 +1,4 @@
-"""The step responses of gain sets as a picture: laid over each other, with figures, and what each part gave."""
+"""The step responses of gain sets as a picture: laid over each other, with figures, and parts of the output."""
 
 from __future__ import annotations
 
@@ -150,7 +150,7 @@ def _figures(shown: LoopTuning, a: StepResponses, k: int) -> list[str]:
 
 
 def draw_terms(shown: LoopTuning, picture: Picture) -> None:
-    """Draw what each part gave over time, of the present gains."""
+    """Draw parts of the output over time, of the present gains."""
     width, height = picture.width, picture.height
     if shown.responses is None:
         return

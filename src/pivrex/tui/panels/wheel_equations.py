@@ -70,7 +70,7 @@ class WheelEquations(Panel):
             if two and shown is not None:
                 if wheel.steered:
                     angle, target = (number(wrap_deg(degrees(v[i])), 0, 4) for v in (shown.angles, shown.targets))
-                    picture.text(names + 1, y, f"points {angle} deg, should {target} deg", "target")
+                    picture.text(names + 1, y, f"points {angle} deg, target {target} deg", "target")
                 else:
                     picture.text(names + 1, y, f"= {self._numbers(i)} m/s", "dim")
                 y += 1
@@ -194,7 +194,7 @@ class WheelFigures(Panel):
                 "alarm" if traction.spins else "rest",
             ),
         ]
-        lines += [("slew up that holds", f"{traction.slew:.2g} /s", "rest")] if traction.spins else []
+        lines += [("slew up without slip", f"{traction.slew:.2g} /s", "rest")] if traction.spins else []
         if self._worth.of_rig.get("straight") or self._worth.of_rig.get("cosine"):
             lines.append(("sideways loss", "on      off", "title"))
         for name, words in (("straight", "spinning across"), ("lead", "same, with lag"), ("cosine", "at a sharp bend")):
