@@ -208,7 +208,7 @@ class AskTest(unittest.TestCase):
             ask_wheels(rig, 0.1, None, 0.0, steer_deg=[0.0])
         found = ask_wheels(rig, 0.0, None, 45.0)
         self.assertIsNone(found["wheels"][2]["steer_deg"])
-        self.assertIn("any way", can_do(read_rig(demo_path("dunlin"))))
+        self.assertIn("in any direction", can_do(read_rig(demo_path("dunlin"))))
 
 
 class WhyTest(unittest.TestCase):

@@ -65,7 +65,7 @@ class FollowingSettings(Record):
     Attributes
     ----------
     can_left : flag
-        Whether it moves any way; else it corrects across through turning.
+        Whether it moves in any direction; else it corrects across through turning.
     along, across, heading : LoopSettings
     bend_across, bend_heading : float
         The gains of the tracking law, in 1/m² and 1/m.
@@ -167,7 +167,7 @@ def error_loop(
 
 @kernel
 def follow_any_way(s: FollowingSettings, last: Numbers, after: FollowingState, on: bool, out: FollowingColumns) -> None:
-    """Bring back a robot that moves any way: a loop for each error, along and across the path's direction and of the heading."""
+    """Bring back a robot that moves in any direction: a loop for each error, along and across the path's direction and of the heading."""
     off = out.errors[2]
     after.added[0], along = error_loop(s.along, after.added[0], out.errors[0], last[0], s.dt, on, out.loops[0])
     after.added[1], across = error_loop(s.across, after.added[1], out.errors[1], last[1], s.dt, on, out.loops[1])

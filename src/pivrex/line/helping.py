@@ -50,7 +50,7 @@ class HelpingSettings(Record):
     numbers : (N,)
         In m and rad.
     can_left : flag
-        Whether it moves any way.
+        Whether it moves in any direction.
     p, p_across, p_along : float
         Of the heading, across and along, in 1/s.
     rise, turn_acceleration : float

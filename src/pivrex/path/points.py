@@ -113,7 +113,7 @@ class Path(Table):
 def path_through(
     x_m: float, y_m: float, heading_rad: float, keeps: bool, places: Sequence[tuple[float, float]]
 ) -> Path:
-    """Return the path from where a robot stands through places. One that moves any way (``keeps``) goes on looking as it does, another
+    """Return the path from where a robot stands through places. One that moves in any direction (``keeps``) goes on looking as it does, another
     begins as it looks.
     """
     first = PathPoint.model_construct(x_m=x_m, y_m=y_m, direction_rad=None if keeps else heading_rad)

@@ -124,10 +124,10 @@ class MotorAttachment(Placed):
         examples=["speed"],
     )
     p: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.05")] = Field(
-        default=0.2, description="The speed loop's gain: drive for each top speed that is missing.", examples=[0.2]
+        default=0.2, description="P of the speed loop: drive for an error of the whole top speed.", examples=[0.2]
     )
     i: Annotated[float, Quantity("number", at_least=0, at_most=100, step="0.1")] = Field(
-        default=1.0, description="The speed loop's gain on what stays missing, in 1/s.", examples=[1.0]
+        default=1.0, description="I of the speed loop, in 1/s.", examples=[1.0]
     )
     # its safe state is standing still
 
@@ -193,7 +193,7 @@ class PositionAttachment(Encoded):
     full_at_rad: Annotated[float, Quantity("angle", above=0)] = Field(
         default=pi / 9,
         alias="full_at",
-        description="It is driven in proportion to what is missing, and fully from this much on.",
+        description="It is driven in proportion to the error, and fully from this error on.",
         examples=["20 deg"],
     )
 
@@ -226,7 +226,7 @@ class LiftAttachment(Encoded):
     full_at_m: Annotated[float, Quantity("length", above=0)] = Field(
         default=0.03,
         alias="full_at",
-        description="It is driven in proportion to what is missing, and fully from this much on.",
+        description="It is driven in proportion to the error, and fully from this error on.",
         examples=["30 mm"],
     )
 

@@ -35,7 +35,7 @@ class Tilt(Table):
     height_m: Annotated[float, Quantity("length", at_least=0, at_most=LARGEST_M, step="5 mm")] | None = Field(
         default=None,
         alias="height",
-        description="How high above the floor it sits. At the axle, where it sits if this is left out, it feels least of what the "
+        description="How high above the floor it sits. At the axle, where it sits if this is left out, it measures least of what the "
         "lean does.",
         examples=["60 mm"],
     )
@@ -83,7 +83,7 @@ class Tilt(Table):
     bias_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="0.1 deg/s")] = Field(
         default=radians(1.0),
         alias="bias",
-        description="The bias of the simulated gyro; sampled for each seed up to this, either way. All that follows is of the "
+        description="The bias of the simulated gyro; sampled for each seed up to this, in both directions. All that follows is of the "
         "simulated sensor too.",
         examples=["1 deg/s"],
     )
@@ -92,7 +92,7 @@ class Tilt(Table):
     )
     level: _G = Field(
         default=0.01,
-        description="The bias of the accelerometers, in g; sampled for each seed up to this, either way.",
+        description="The bias of the accelerometers, in g; sampled for each seed up to this, in both directions.",
         examples=[0.01],
     )
     shake: _G = Field(default=0.03, description="Noise of the accelerometers, in g (one sigma).", examples=[0.03])
@@ -117,16 +117,14 @@ class Tilt(Table):
 class BalanceLoop(Table):
     """One loop of the cascade."""
 
-    p: _Gain = Field(description="What it gives for each unit that is missing.", examples=[1.0])
-    i: _Gain = Field(
-        default=0.0, description="What it gives for each unit that stays missing for a second.", examples=[0.5]
-    )
+    p: _Gain = Field(description="P: output for each unit of the error.", examples=[1.0])
+    i: _Gain = Field(default=0.0, description="I: output for each unit of the error in a second.", examples=[0.5])
 
 
 class PlaceLoop(BalanceLoop):
     """From a distance to a speed: it holds the place once the driver lets go."""
 
-    p: _Gain = Field(default=1.0, description="Speed for each metre that is missing, in 1/s.", examples=[1.0])
+    p: _Gain = Field(default=1.0, description="P: speed for each metre of the error, in 1/s.", examples=[1.0])
     output_limit_m_s: Annotated[float, Quantity("speed", above=0, at_most=20, step="0.05 m/s")] = Field(
         default=0.3,
         alias="output_limit",
@@ -138,10 +136,10 @@ class PlaceLoop(BalanceLoop):
 class SpeedLoop(BalanceLoop):
     """From a speed to a lean: a robot that leans forward must drive forward."""
 
-    p: _Gain = Field(default=12.0, description="Lean in degrees for each m/s that is missing.", examples=[12])
+    p: _Gain = Field(default=12.0, description="P: lean in degrees for each m/s of the error.", examples=[12])
     i: _Gain = Field(
         default=6.0,
-        description="Lean in degrees for each m/s that stays missing for a second: it finds the lean of balance.",
+        description="I: lean in degrees for each m/s of the error in a second: it finds the lean of balance.",
         examples=[6],
     )
     i_limit_rad: _Lean = Field(
@@ -167,7 +165,7 @@ class SpeedLoop(BalanceLoop):
 class LeanLoop(BalanceLoop):
     """From a lean to the rate at which it changes."""
 
-    p: _Gain = Field(default=6.0, description="deg/s for each degree that is missing, in 1/s.", examples=[6])
+    p: _Gain = Field(default=6.0, description="P: deg/s for each degree of the error, in 1/s.", examples=[6])
     output_limit_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=50, step="10 deg/s")] = Field(
         default=radians(200), alias="output_limit", description="The fastest change of lean.", examples=["200 deg/s"]
     )
@@ -176,7 +174,7 @@ class LeanLoop(BalanceLoop):
 class LeanRateLoop(BalanceLoop):
     """From the rate of the lean to drive: drive forward tips the body back."""
 
-    p: _Gain = Field(default=0.15, description="Share of full drive for each rad/s that is missing.", examples=[0.15])
+    p: _Gain = Field(default=0.15, description="P: share of full drive for each rad/s of the error.", examples=[0.15])
     output_limit: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
         default=1.0, description="The most drive that balance may take.", examples=["100 %"]
     )
@@ -186,11 +184,9 @@ class TurnLoop(BalanceLoop):
     """From a difference of both sides to their drive."""
 
     p: _Gain = Field(
-        default=0.6, description="Drive for each share of top speed that is missing. No unit.", examples=[0.6]
+        default=0.6, description="P: drive for each share of top speed of the error. No unit.", examples=[0.6]
     )
-    i: _Gain = Field(
-        default=4.0, description="Drive for each share that stays missing for a second, in 1/s.", examples=[4]
-    )
+    i: _Gain = Field(default=4.0, description="I: drive for each share of the error in a second, in 1/s.", examples=[4])
     output_limit: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
         default=0.4, description="The most drive that turning may take; balance goes before it.", examples=["40 %"]
     )
@@ -207,7 +203,7 @@ class Balance(Table):
     asking_rate_hz: Annotated[float, Quantity("frequency", at_least=20, at_most=200)] = Field(
         default=50.0,
         alias="asking_rate",
-        description="How often a second what the driver asks for is computed; the loops of the balance run at `rate`, a whole multiple of it.",
+        description="How often a second the driver's command is computed; the loops of the balance run at `rate`, a whole multiple of it.",
         examples=["50 Hz"],
     )
     back_emf: Annotated[float, Quantity("fraction", at_least=0, at_most=1.2, step="5 %")] = Field(

@@ -227,7 +227,9 @@ def _direction_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     if rig.shaping.direction == "free":
         return []
     if rig.law.kind != "planar":
-        return [("shaping.direction", f'is "kept", but the law is "{rig.law.kind}"; only "planar" moves any way')]
+        return [
+            ("shaping.direction", f'is "kept", but the law is "{rig.law.kind}"; only "planar" moves in any direction')
+        ]
     if rig.shaping.measure == "axis":
         return [("shaping.direction", 'is "kept", but measure = "axis" turns a push at the dead band; say "stick"')]
     axes = rig.law.axes()

@@ -19,10 +19,10 @@ class RateLoop(Table):
     """An inner loop: the heading asks for a rate of turn, and this loop holds that rate. Both at 0 leave it out."""
 
     p: _Gain = Field(
-        default=0.0, description="Added rate for each unit of rate that is missing, without a unit.", examples=[0.4]
+        default=0.0, description="P: added rate for each unit of the rate error, without a unit.", examples=[0.4]
     )
     i: _Gain = Field(
-        default=0.0, description="The same for each unit that stays missing for a second, in 1/s.", examples=[2.0]
+        default=0.0, description="I: the same for each unit of the error in a second, in 1/s.", examples=[2.0]
     )
 
 
@@ -61,7 +61,7 @@ class Correction(Table):
     i_leak_time_s: Annotated[float, Quantity("time", at_least=0, at_most=60, step="0.25 s")] = Field(
         default=0.0,
         alias="i_leak_time",
-        description="The time after which I has forgotten 63 % of what it has added up; 0 for never.",
+        description="The leak time constant: after it 63 % of an old error has left the I part; 0 for no leak.",
         examples=["4 s"],
     )
     output_limit_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=20, step="10 deg/s")] = Field(

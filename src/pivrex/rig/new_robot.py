@@ -29,9 +29,9 @@ __all__ = [
 WHEELS = {
     "two and a caster": "two driven wheels in the middle, and a caster",
     "four on two sides": "four driven wheels, two a side; they scrub when it turns",
-    "three omni": "three omni wheels, a third of a turn apart; it moves any way",
-    "four mecanum": "four wheels with slanting rollers; it moves any way",
-    "four steered": "four steered wheels; they grip, and it moves any way",
+    "three omni": "three omni wheels, a third of a turn apart; it moves in any direction",
+    "four mecanum": "four wheels with slanting rollers; it moves in any direction",
+    "four steered": "four steered wheels; they grip, and it moves in any direction",
     "none, on a bench": "two motors without a robot, each with a channel of its own: to try one, or a mechanism",
 }
 """What a robot may stand on, and what that means."""
@@ -43,7 +43,7 @@ LAWS = {
     "arcade": "one stick: forward and back moves, left and right turns",
     "split arcade": "one stick moves, the other turns",
     "triggers": "one trigger moves forward, one back, a stick turns",
-    "planar": "one stick moves any way, the other turns",
+    "planar": "one stick moves in any direction, the other turns",
     "each": "each motor has a channel of its own",
 }
 

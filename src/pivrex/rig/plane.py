@@ -53,8 +53,8 @@ class Plane(Table):
     lead_s: Annotated[float, Quantity("time", at_least=-0.2, at_most=1, step="5 ms")] = Field(
         default=0.0,
         alias="lead",
-        description="How far ahead of now the heading is taken while it turns: about what the wheels lag, else a path "
-        "crossed while spinning drifts aside. Below 0 where the body's own momentum carries it on: on rollers, with quick "
+        description="How far ahead of now the heading is taken while it turns: about the lag of the wheels, else a path "
+        "crossed while turning drifts sideways. Below 0 where the body's own momentum carries it on: on rollers, with quick "
         "wheel loops.",
         examples=["80 ms"],
     )
@@ -100,13 +100,13 @@ class Gyro(Table):
     zero_for_s: Annotated[float, Quantity("time", above=0, at_most=60, step="0.5 s")] = Field(
         default=2.0,
         alias="zero_for",
-        description="So long the robot must stand while its bias is measured, when a key or a button asks for it.",
+        description="How long the robot must stand while its bias is measured, when a key or a button asks for it.",
         examples=["2 s"],
     )
     bias_rad_s: Annotated[float, Quantity("turn rate", at_least=-10, at_most=10, step="0.01 deg/s")] = Field(
         default=radians(0.03),
         alias="bias",
-        description="The rate that the simulated robot's gyro says while it stands, unless it is zeroed; drawn for each seed up to "
+        description="The rate that the simulated robot's gyro says while it stands, unless it is zeroed; sampled for each seed up to "
         "this, either way. Only realistic physics have it, as all that follows.",
         examples=["0.03 deg/s"],
     )
@@ -120,7 +120,7 @@ class Gyro(Table):
         default=radians(0.08), alias="noise", description="Noise of each reading (one sigma).", examples=["0.08 deg/s"]
     )
     scale: Annotated[float, Quantity("fraction", at_least=-0.2, at_most=0.2, step="0.1 %")] = Field(
-        default=0.002, description="How much too much it says of a turn.", examples=["0.2 %"]
+        default=0.002, description="The scale error: how much too much it measures of a turn.", examples=["0.2 %"]
     )
     delay_s: Annotated[float, Quantity("time", at_least=0, at_most=0.5, step="1 ms")] = Field(
         default=0.005, alias="delay", description="How old its readings are.", examples=["5 ms"]

@@ -24,7 +24,7 @@ class Spread(Table):
     heading_rad: Annotated[float, Quantity("angle", at_least=0, at_most=radians(90), step="0.5 deg")] = Field(
         default=radians(1.5),
         alias="heading",
-        description="Which way it looks then; its gyro knows nothing of it.",
+        description="Its heading then; its gyro does not measure this.",
         examples=["1.5 deg"],
     )
     charge: _Share = Field(
@@ -35,6 +35,6 @@ class Spread(Table):
     )
     mass: _Share = Field(default=0.05, description="What it weighs: the can is full or not.", examples=["5 %"])
     strength: _Share = Field(
-        default=0.04, description="What each motor is worth, one by one: sides do not match.", examples=["4 %"]
+        default=0.04, description="The strength of each motor: sides do not match.", examples=["4 %"]
     )
     gyro: _Share = Field(default=0.5, description="Bias, drift and noise of the gyro.", examples=["50 %"])

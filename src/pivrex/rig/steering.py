@@ -95,14 +95,14 @@ class SteeringMotor(Table):
     p_per_s: Annotated[float, Quantity("rate", at_least=0, at_most=1e3, step="0.5 /s")] = Field(
         default=12.0,
         alias="p",
-        description="The loop's gain: how fast it turns, in deg/s, for each degree that is missing.",
+        description="P: how fast it turns, in deg/s, for each degree of the error.",
         examples=["12 /s"],
     )
     i: Annotated[float, Quantity("number", at_least=0, at_most=1e4, step="0.5")] = Field(
-        default=0.0, description="The loop's gain on what stays missing over time, in 1/s².", examples=[0]
+        default=0.0, description="I, in 1/s².", examples=[0]
     )
     d: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.01")] = Field(
-        default=0.0, description="The loop's brake: how much of the present rate of turn is taken off.", examples=[0.05]
+        default=0.0, description="D: how much of the current rate of turn is subtracted.", examples=[0.05]
     )
     rate_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5, step="10 deg/s")] | None = Field(
         default=None,

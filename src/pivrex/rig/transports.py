@@ -109,7 +109,7 @@ class Link(Table):
     )
     encoders: Literal["converted", "counts"] = Field(
         default="converted",
-        description="What the robot says of its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. counts: what "
+        description="What the robot sends of its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. counts: what "
         "each has counted since it was switched on, as it counts; the rig knows the rest, and speeds come from the robot's clock.",
         examples=["counts"],
     )

@@ -21,7 +21,7 @@ class WheelControl(Table):
     wheels: Literal["open", "feedforward", "pid"] = Field(
         default="open",
         description="open: drive is the share of top speed. feedforward: what friction, speed and acceleration need is "
-        "computed. pid: that, and a loop on the encoder gives what is still missing.",
+        "computed. pid: that, and a loop on the encoder corrects the remaining error.",
         examples=["feedforward"],
     )
     static: _Share | None = Field(
@@ -42,13 +42,11 @@ class WheelControl(Table):
         examples=["90 ms"],
     )
     p: _Gain = Field(
-        default=1.5, description="Drive for each share of top speed that is missing. No unit.", examples=[1.5]
+        default=1.5, description="P: drive for each share of top speed of the error. No unit.", examples=[1.5]
     )
-    i: _Gain = Field(
-        default=2.0, description="Drive for each share that stays missing for a second, in 1/s.", examples=[2]
-    )
+    i: _Gain = Field(default=2.0, description="I: drive for each share of the error in a second, in 1/s.", examples=[2])
     d: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.005")] = Field(
-        default=0.0, description="Drive for each share of top speed per second that is missing, in s.", examples=[0]
+        default=0.0, description="D: drive for each share of top speed per second of the error, in s.", examples=[0]
     )
     i_limit: _Share = Field(
         default=0.2, description="The limit of the I part, as drive in both directions.", examples=["30 %"]
