@@ -29,6 +29,9 @@ STIFF = re.compile(
 )
 """Words that the glossary does without: the trade, or plain English, has others."""
 
+LABELS = {*TERMS, *(term.label for term in TERMS.values())} - {""}
+"""What `pivrex glossary` finds."""
+
 
 class TermsTest(unittest.TestCase):
     def test_each_is_a_plain_sentence(self) -> None:
@@ -100,7 +103,7 @@ class TermsTest(unittest.TestCase):
             found |= {rung.setting for wheel in line.wheels for rung in ladder(line, row, wheel) if rung.setting}
         self.assertGreater(len(found), 40)
         for key in found:
-            self.assertIn(label_of(key), TERMS)
+            self.assertIn(label_of(key), LABELS)
 
     def test_no_view_has_a_label_of_its_own(self) -> None:
         """A pair of a rig's key and words is a label that the glossary does not know."""
@@ -134,7 +137,7 @@ class LabelsTest(AppCase):
                     seen |= set(view.setting_keys())
             self.assertGreater(len(seen), 80)
             for key in seen:
-                self.assertIn(label_of(key), TERMS, key)
+                self.assertIn(label_of(key), LABELS, key)
 
     @in_loop
     async def test_the_key_explains_the_selected_setting(self) -> None:
@@ -175,6 +178,10 @@ class LabelsTest(AppCase):
 
 
 class CommandTest(unittest.TestCase):
+    def test_a_short_label_is_found_too(self) -> None:
+        self.assertTrue(Ran("glossary", "after band").out.startswith("after dead band"))
+        self.assertTrue(Ran("glossary", "P").out.startswith("P: "))  # a name goes before a label
+
     def test_a_term_is_told_in_the_shell(self) -> None:
         said = Ran("glossary", "Overshoot")
         self.assertEqual(said.code, 0)

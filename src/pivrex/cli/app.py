@@ -76,7 +76,9 @@ def glossary(term: Annotated[str, typer.Argument(help="The term; all of them if 
     from pivrex.errors import PivrexError
     from pivrex.glossary import TERMS, glossary_text
 
-    known = {name.lower(): one for name, one in TERMS.items()}
+    known = {one.label.lower(): one for one in TERMS.values() if one.label} | {
+        name.lower(): one for name, one in TERMS.items()
+    }
     if not term:
         print(glossary_text(), end="")
         return
