@@ -375,7 +375,7 @@ class SessionTest(unittest.TestCase):
         session = self.session(read_rig(demo_path("plover")))
         session.handle(ZeroGyro(), self.now)
         self.ticks(session, 140)
-        self.assertIn("are taken off", session.status.note)
+        self.assertIn("are subtracted", session.status.note)
 
     def test_a_change_of_body_keeps_where_it_is(self) -> None:
         rig = read_rig(demo_path("plover"))

@@ -305,7 +305,7 @@ class RefusalTest(TempCase):
         found = learn(*self.driven([(0, 0)] * 4))
         self.assertEqual([p.key for p in found.learned], ["gyro.bias"])
         why = dict(found.refused)
-        self.assertIn("Drive straight, slowly and fast, both ways", why["motors.*.top_speed"])
+        self.assertIn("Drive straight, slowly and fast, forward and back", why["motors.*.top_speed"])
         self.assertIn("turn it on the spot", why["odometry.scrub"])
         self.assertIsNone(found.held_out)
         self.assertIn("G in Runs drives it", "\n".join(draw_learned(found, 120, 40).rows()))
@@ -319,7 +319,7 @@ class RefusalTest(TempCase):
     def test_turns_that_are_too_short_or_that_the_gyro_did_not_see(self) -> None:
         run, rig, text = self.driven([(0.0, 2.0)] * 6 + [(0.0, 0.0)] * 2)
         said = dict(learn(run, rig, text, np.radians(90)).refused)
-        self.assertIn("less than a whole one", said["gyro.scale"])
+        self.assertIn("less than 360 deg", said["gyro.scale"])
         said = dict(learn(run, rig, text, np.radians(9000)).refused)
         self.assertRegex(said["gyro.scale"], "that is no turn of 9000 deg")
 

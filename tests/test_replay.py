@@ -253,7 +253,7 @@ class KeysTest(ScreenCase):
             await self.press("2", "down")
             for key in ("w", "ctrl+l", "r", "M", "asterisk", "g", "u", "E"):
                 await self.press(key)
-                self.assertIn("a run that was kept", self.model.message, key)
+                self.assertIn("a kept run", self.model.message, key)
                 self.model.say("")
             for change in ("nudge", "undo", "redo"):
                 self.model.say("")

@@ -111,7 +111,7 @@ class CommandsTest(KeptCase):
         self.assertTrue(ran.out.startswith("# The learning drive of Plover"))
         ran = Ran("learn", "plover", "last", "--json")  # five seconds tell nothing
         self.assertEqual((ran.code, ran.out), (1, ""))
-        self.assertIn("Drive straight, slowly and fast, both ways", ran.err)
+        self.assertIn("Drive straight, slowly and fast, forward and back", ran.err)
         self.assertEqual(Ran("learn", "plover").code, 2)
 
     def test_export_of_all_ticks(self) -> None:

@@ -64,7 +64,7 @@ class GoalsTest(unittest.TestCase):
 
     def test_what_says_nothing(self) -> None:
         for text, says in (
-            ("", "nothing that could come true"), ("at 1 m", "a place is at X, Y"), ("facing 1 m", "1 m stands where an angle"),
+            ("", "is no result"), ("at 1 m", "a place is at X, Y"), ("facing 1 m", "1 m stands where an angle"),
             ("at 1 m, 2 s", "2 s stands where a length"), ("arm there", '"arm" is no attachment that arrives anywhere; there are: boom'),
             ("at last", "last stands where a length"), ("turned", "nothing stands where an angle"),
         ):  # fmt: skip

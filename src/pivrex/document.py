@@ -11,13 +11,13 @@ from typing import Generic, TypeVar
 from pivrex.errors import ChangedOutside, MistakesError, PivrexError, ReadError, SaveError
 from pivrex.files import alone, free_name, read_persons, sweep, write_atomically
 
-__all__ = ["SET_ASIDE", "Document", "Step"]
+__all__ = ["YOURS", "Document", "Step"]
 
 T = TypeVar("T")
 
 LARGEST_FILE = 4_000_000
 LONGEST_UNDO = 500
-SET_ASIDE = ".yours-"
+YOURS = ".yours-"
 """In the name of what was saved next to a file that another program broke."""
 
 
@@ -83,7 +83,7 @@ class Document(Generic[T]):
         self.problem = self.news = ""
         self.accepts: Callable[[T], None] = lambda content: None
         """Raises a `PivrexError` for a change that is not taken, though it has no mistakes."""
-        self._aside_path: Path | None = None
+        self._yours_path: Path | None = None
         self._began: str | None = None
         self._seen: str | None = None
 
@@ -106,7 +106,7 @@ class Document(Generic[T]):
         self._path, self._known = path, text
         self._use(text, content)
         self.steps, self.at, self.mark, self.problem, self.news = [], 0, 0, "", ""
-        self._aside_path = None
+        self._yours_path = None
 
     # --- changes ---
 
@@ -213,7 +213,7 @@ class Document(Generic[T]):
         except PivrexError as problem:
             self.problem = (
                 f"{path.name} was edited outside and has mistakes ({_reason(problem)}); "
-                f"the {self._noun} in use stays, changes made here go to {self._aside().name}"
+                f"the {self._noun} in use stays, changes made here go to {self._yours().name}"
             )
             return self.problem
         self._keep(self.steps[: self.at], Step(self.text, outside, "the edit from outside", _now(), self.mark), content)
@@ -258,7 +258,7 @@ class Document(Generic[T]):
 
     def _save(self) -> None:
         if self.problem and self._outside_is_broken():
-            write_atomically(self._aside(), self.text)
+            write_atomically(self._yours(), self.text)
             return
         try:
             write_atomically(self.path, self.text)
@@ -274,11 +274,11 @@ class Document(Generic[T]):
             return self.path.exists() or self.path.is_symlink()
         return False
 
-    def _aside(self) -> Path:
-        if self._aside_path is None:
-            name = f"{self.path.stem}{SET_ASIDE}{datetime.now():%Y%m%d-%H%M%S}"
-            self._aside_path = free_name(self.path.parent, name, self.path.suffix)
-        return self._aside_path
+    def _yours(self) -> Path:
+        if self._yours_path is None:
+            name = f"{self.path.stem}{YOURS}{datetime.now():%Y%m%d-%H%M%S}"
+            self._yours_path = free_name(self.path.parent, name, self.path.suffix)
+        return self._yours_path
 
 
 def _now() -> str:

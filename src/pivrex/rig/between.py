@@ -185,7 +185,7 @@ def _law_mistakes(rig: RigTables) -> list[tuple[str, str]]:
                 if geometry.drags
                 else "no wheel of it drives that way"
             )
-            if function == "turn" and geometry.can(np.array([0.0, 0.0, 1.0]) - _aside(got)):
+            if function == "turn" and geometry.can(np.array([0.0, 0.0, 1.0]) - _sideways(got)):
                 reason = "it turns about a point that is not its centre, and would move sideways"
             found.append(
                 ("law.kind", f'is "{rig.law.kind}", which asks for {motion}, but this chassis cannot do that: {reason}')
@@ -354,7 +354,7 @@ def _alone_mistakes(rig: RigTables) -> list[tuple[str, str]]:
     return found
 
 
-def _aside(twist: np.ndarray) -> np.ndarray:
+def _sideways(twist: np.ndarray) -> np.ndarray:
     return np.array([0.0, -float(twist[1]), 0.0])
 
 

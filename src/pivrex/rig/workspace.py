@@ -8,7 +8,7 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from pivrex.document import SET_ASIDE
+from pivrex.document import YOURS
 from pivrex.errors import Mistake, ReadError, RigError
 from pivrex.files import STALE_S, is_file, open_persons, resolved, sweep
 from pivrex.rig.field import Field, Workspace
@@ -26,7 +26,7 @@ class Folder:
 
     def rigs(self) -> list[Path]:
         """Return its rig files by name; a copy that was saved while one had mistakes is none."""
-        return sorted(p for p in (self.path / "rigs").glob("*.toml") if SET_ASIDE not in p.name)
+        return sorted(p for p in (self.path / "rigs").glob("*.toml") if YOURS not in p.name)
 
     def recordings(self) -> list[Path]:
         """Return its recorded driving by name."""
