@@ -139,11 +139,11 @@ def _worker() -> _Worker:
     return _Worker(process, mine)
 
 
-def run_all(todo: list[tuple[str, list[str]]], beside: int) -> list[Found]:
+def run_all(todo: list[tuple[str, list[str]]], with_driver: int) -> list[Found]:
     """Run all pieces in ``next to`` processes."""
     waiting = list(reversed(todo))
     longest = LONGEST_S if engine().library is not None else LONGEST_S * SLOWER
-    workers = [_worker() for _ in range(min(beside, len(todo)))]
+    workers = [_worker() for _ in range(min(with_driver, len(todo)))]
     found: list[Found] = []
     while workers:
         for worker in workers:

@@ -9,7 +9,7 @@ from pivrex.devices.pads import Pad, Pads
 from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.sentence import frame, unframe
 from pivrex.devices.simulated_pad import PadRemote, PadServer, pad_sentence, read_pad_sentence
-from pivrex.devices.sticks import DrawnSticks
+from pivrex.devices.sticks import ScreenSticks
 from pivrex.errors import RecordingError
 from pivrex.formats.player import Player, due_tick
 from pivrex.formats.recording import Recording
@@ -94,7 +94,7 @@ class KeyboardTest(unittest.TestCase):
 
 class DrawnSticksTest(unittest.TestCase):
     def test_they_go_where_they_are_dragged_and_spring_back(self) -> None:
-        sticks = DrawnSticks()
+        sticks = ScreenSticks()
         sticks.move({"left_x": 0.3, "left_y": -7.0, "nonsense": 1.0, "right_x": float("nan")})
         self.assertEqual(
             (sticks.read(0)["left_x"], sticks.read(0)["left_y"], sticks.read(0)["right_x"]), (0.3, -1.0, 0.0)

@@ -14,7 +14,7 @@ from pivrex.diagnosis.practice import practise
 from pivrex.errors import RigError
 from pivrex.export.wiring import wiring_rows
 from pivrex.line import Entry, Line
-from pivrex.line.outputs import encode, settings_of, told_values
+from pivrex.line.outputs import command_values, encode, settings_of
 from pivrex.line.why import sentence
 from pivrex.rig import Rig, read_text
 from pivrex.rig.offered import offered
@@ -52,7 +52,7 @@ THREE = ("enable_pin", "forward_pin", "backward_pin")
 class HaltTest(unittest.TestCase):
     def values(self, ticker: Ticker) -> list[float]:
         return [
-            float(ticker.get("outputs", f"left_{v.name}")) for v in told_values(ticker.line.rig) if v.motor == "left"
+            float(ticker.get("outputs", f"left_{v.name}")) for v in command_values(ticker.line.rig) if v.motor == "left"
         ]
 
     def test_brake_and_coast_on_the_pins_of_each_kind(self) -> None:

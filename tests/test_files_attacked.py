@@ -14,7 +14,7 @@ from unittest import mock
 from textual import events
 from textual.keys import _character_to_key
 
-from pivrex.devices.sticks import DrawnSticks
+from pivrex.devices.sticks import ScreenSticks
 from pivrex.errors import ChangedOutside, RigError, SaveError
 from pivrex.files import alone
 from pivrex.formats.recording import Recording
@@ -232,7 +232,7 @@ class LeftBehindTest(TempCase):
         self.assertEqual([p.exists() for p in (*gone, *stays)], [False] * 4 + [True] * 3)
 
     def test_a_recording_that_could_not_begin_or_go_on_leaves_no_empty_file(self) -> None:
-        sticks = DrawnSticks()
+        sticks = ScreenSticks()
         no_room = OSError(28, "No space left on device")
         with (
             mock.patch("pivrex.session.recorder.free_name", return_value=Path("/dev/full")),
@@ -304,7 +304,7 @@ class LeftBehindTest(TempCase):
 
 
 def _record_for_ever(folder: Path, wire: object) -> None:
-    sticks = DrawnSticks()
+    sticks = ScreenSticks()
     began = time.perf_counter()
     recorder = Recorder(folder, sticks, Line(plain_rig()), began)
     wire.send(str(recorder.path))  # type: ignore[attr-defined]

@@ -411,10 +411,10 @@ class MotionTest(unittest.TestCase):
 
 
 class LanguageTest(unittest.TestCase):
-    BESIDE = shared_next_to(DEMO / "routines" / "any.txt")
+    NEXT_TO = shared_next_to(DEMO / "routines" / "any.txt")
 
     def said(self, text: str, name: str = "plover") -> str:
-        return "\n".join(m.what for m in check_text(text, read_rig(demo_path(name)), shared=self.BESIDE).mistakes)
+        return "\n".join(m.what for m in check_text(text, read_rig(demo_path(name)), shared=self.NEXT_TO).mistakes)
 
     def test_paths_by_name(self) -> None:
         self.assertEqual(self.said("start at 0.5 m, 0.5 m\nfollow round\n"), "")
@@ -457,14 +457,14 @@ class LanguageTest(unittest.TestCase):
         self.assertLess(ends[2][0], 0.8)
 
     def test_a_path_that_lost_its_sense_is_said_with_its_place(self) -> None:
-        class Beside:
+        class Neighbours:
             def __call__(self, name: str) -> str | None:
                 return None
 
             def path(self, name: str) -> tuple[DrivenPath | None, str]:
                 return path((0.5, 0.5), (1.5, 0.5), (0.5, 0.5001)), ""
 
-        found = check_text("start at 0.5 m, 0.5 m\nfollow there\n", ideal("plover"), shared=Beside())
+        found = check_text("start at 0.5 m, 0.5 m\nfollow there\n", ideal("plover"), shared=Neighbours())
         self.assertIn('the path "there" turns on the spot near 1.50 m, 0.50 m', found.wrong[0].what)
         self.assertEqual(found.wrong[0].line, 2)
 

@@ -436,7 +436,7 @@ class OutputTest(unittest.TestCase):
     def told(self, output: str, drive: float) -> list[float]:
         rig = output_rig(output)
         values = outputs.encode(outputs.settings_of(rig), np.array([drive, 0.0]))
-        return [float(v) for v, name in zip(values, outputs.told_values(rig), strict=True) if name.motor == "left"]
+        return [float(v) for v, name in zip(values, outputs.command_values(rig), strict=True) if name.motor == "left"]
 
     def test_by_hand(self) -> None:
         for output, share, wanted in (

@@ -18,7 +18,7 @@ from unittest import mock
 import numpy as np
 
 from pivrex.devices.sentence import frame
-from pivrex.devices.sticks import DrawnSticks
+from pivrex.devices.sticks import ScreenSticks
 from pivrex.diagnosis.moves import MotorMove
 from pivrex.errors import RigError
 from pivrex.formats.recording import Recording
@@ -267,7 +267,7 @@ class RadioTest(RemoteCase):
         self.assertEqual(self.session.status.source, name)
 
     def test_a_recording_keeps_every_bit_and_is_written_beside_the_clock(self) -> None:
-        sticks = DrawnSticks()
+        sticks = ScreenSticks()
         recorder = Recorder(self.folder, sticks, Line(plain_rig()), 10.0)
         values = [1 / 3, 1 / 3, 0.1, -1e-9, float("nan"), float("nan")]  # what is as it was is not written again
         for i, value in enumerate(values):
@@ -279,7 +279,7 @@ class RadioTest(RemoteCase):
         self.assertEqual(rows, [1 / 3, 0.1, -1e-9, 0.0, 0.0])
 
     def test_a_disk_that_fails_ends_a_recording_and_not_the_drive(self) -> None:
-        sticks = DrawnSticks()
+        sticks = ScreenSticks()
         recorder = Recorder(self.folder, sticks, Line(plain_rig()), 0.0)
         with mock.patch.object(recorder, "_write_what_came", side_effect=OSError(28, "No space left on device")):
             recorder.end(1.0)

@@ -17,7 +17,7 @@ from pivrex.diagnosis.moves import MotorMove
 from pivrex.line import Line
 from pivrex.rig import Rig, read_text
 from pivrex.session.board import Board
-from pivrex.session.building import Beside, Built, build
+from pivrex.session.building import Background, Built, build
 from pivrex.session.core import Session
 from pivrex.session.messages import (
     ChooseSource,
@@ -150,7 +150,7 @@ class BuilderTest(unittest.TestCase):
     """A rig that is changed is built in the background."""
 
     def test_ticks_go_on_with_the_rig_before_until_the_new_one_is_there(self) -> None:
-        builder, go = Beside(), threading.Event()
+        builder, go = Background(), threading.Event()
         session = Session(SetUp(plain_rig(), None), builder)
         self.addCleanup(session.close, 9.0)
         with mock.patch("pivrex.session.core.build", lambda *words: go.wait(20) and build(*words)):
@@ -164,7 +164,7 @@ class BuilderTest(unittest.TestCase):
 
     def test_what_means_the_new_rig_waits_for_it_and_a_stop_does_not(self) -> None:
         """Another robot is opened with its own recording: that lacks what the law before reads."""
-        builder, go = Beside(), threading.Event()
+        builder, go = Background(), threading.Event()
         tank = plain_rig(('kind = "arcade"', 'kind = "tank"'))
         session = Session(SetUp(tank, None, (WATERING,)), builder)
         self.addCleanup(session.close, 9.0)
@@ -180,7 +180,7 @@ class BuilderTest(unittest.TestCase):
         self.assertIn("now driving", session.status.note)
 
     def test_of_what_waits_only_the_newest_counts(self) -> None:
-        builder, go, made = Beside(), threading.Event(), []
+        builder, go, made = Background(), threading.Event(), []
 
         def work(n: int) -> Built:
             go.wait(20)
@@ -199,7 +199,7 @@ class BuilderTest(unittest.TestCase):
         self.assertIsNone(builder.take())
 
     def test_what_goes_wrong_beside_comes_out_in_the_tick_and_stops_the_robot(self) -> None:
-        builder = Beside()
+        builder = Background()
         session = Session(SetUp(plain_rig(), None), builder)
         self.addCleanup(session.close, 9.0)
 

@@ -60,7 +60,7 @@ def writing(path: Path, private: bool = False) -> Iterator[BinaryIO]:
         With the reason, for any `OSError` within the block too. After this or any other exception whatever stood at
         ``path`` is untouched, and nothing is left next to it.
     """
-    beside: Path | None = None
+    partial: Path | None = None
     try:
         target = _resolved(path)
         if target.exists() and not target.is_file():
@@ -68,24 +68,24 @@ def writing(path: Path, private: bool = False) -> Iterator[BinaryIO]:
                 yield stream
             return
         descriptor, name = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.", suffix=".part")
-        beside = Path(name)
+        partial = Path(name)
         with os.fdopen(descriptor, "wb") as stream:
             yield stream
             stream.flush()
             os.fsync(stream.fileno())
         # mkstemp makes the file private; a person's file keeps the rights it had
         mode = 0o600 if private else target.stat().st_mode & 0o777 if target.exists() else 0o644
-        beside.chmod(mode)
+        partial.chmod(mode)
         if target.exists() and not os.access(target, os.W_OK):
             raise PermissionError(13, "the file is read-only")
-        beside.replace(target)
-        beside = None
+        partial.replace(target)
+        partial = None
     except OSError as problem:
         raise SaveError(path, reason(problem)) from problem
     finally:
-        if beside is not None:
+        if partial is not None:
             with contextlib.suppress(OSError):
-                beside.unlink()
+                partial.unlink()
 
 
 def _resolved(path: Path) -> Path:

@@ -179,7 +179,7 @@ class EmulatedRobot:
     @property
     def resting(self) -> bool:
         """Whether the motors are off. Pulses are measured, so they are a little off."""
-        near = [NEAR_US if given.kind == "pulse" else 0.0 for given in self._wiring.given]
+        near = [NEAR_US if outputs.kind == "pulse" else 0.0 for outputs in self._wiring.outputs]
         return all(abs(t - r) <= n for t, r, n in zip(self.commands, self._rest, near, strict=True))
 
     def take(self, data: bytes, sender: str, now_s: float) -> None:
@@ -211,7 +211,7 @@ class EmulatedRobot:
         try:
             self._chip.stdin.write(struct.pack("<II", self._cycles, len(data)) + data + self._numbers())
             self._chip.stdin.flush()
-            given = [self._number() for kind in ("pwm", "level", "pulse") for _ in self._wiring.places[kind]]
+            outputs = [self._number() for kind in ("pwm", "level", "pulse") for _ in self._wiring.places[kind]]
             self.never_used, asleep, left, size = (self._number() for _ in range(4))
             self.asleep = asleep / self._cycles
             said = self._chip.stdout.read(size)
@@ -219,7 +219,7 @@ class EmulatedRobot:
             raise PivrexError("the emulated chip has stopped") from None
         if left:
             self._in = data[-left:] + self._in
-        self._tell(given)
+        self._tell(outputs)
         return said
 
     def _number(self) -> int:
@@ -260,20 +260,20 @@ class EmulatedRobot:
         share = value if channel.endswith("_trigger") else (value + 1) / 2
         return round((low + share * (high - low)) / 1023 * self._wiring.rig.board.supply_V * 1000)
 
-    def _tell(self, given: list[int]) -> None:
+    def _tell(self, outputs: list[int]) -> None:
         """Turn the outputs of the pins into the values that the motors get."""
         values = {}
         places = [(kind, p) for kind in ("pwm", "level", "pulse") for p in self._wiring.places[kind]]
         chip = CHIPS[self._wiring.rig.board.chip]
         timers = timers_of(self._wiring, chip).pwm
-        for (kind, place), value in zip(places, given, strict=True):
+        for (kind, place), value in zip(places, outputs, strict=True):
             top = timers[pin_of(chip, place.use).timer].top if kind == "pwm" else 0
             values[place.name] = round(value * place.full / top) if top else value
-        if not self._wiring.given:
+        if not self._wiring.outputs:
             return  # a transmitter has no motors
         self.commands = [
             rest if g.place is None or (g.kind == "pulse" and not values[g.place.name]) else float(values[g.place.name])
-            for g, rest in zip(self._wiring.given, self._rest, strict=True)
+            for g, rest in zip(self._wiring.outputs, self._rest, strict=True)
         ]
 
     def close(self) -> None:

@@ -83,12 +83,12 @@ class _Printer:
             f'"""What the program must know of the rig {rig.name}. Written by pivrex board: change the rig, and write it again."""', "",
             f"NAME = {rig.name!r}",
             f"HASH = {wiring.hash!r}  # which values leave and come back: the desktop says it too",
-            f"OUT = {len(wiring.given)}  # values that leave for it",
+            f"OUT = {len(wiring.outputs)}  # values that leave for it",
             f"BACK = {len(wiring.back)}  # values that come back",
             f"BACK_EACH = {answers(wiring)[0]}  # of these in a sentence",
             f"BAUD = {wiring.baud}",
             f"KEY = {rig.secret!r}" + ("  # anyone who has it can drive the robot" if rig.secret else ""),
-            f"REST_VALUES = {as_tuple([g.rest for g in wiring.given])}",
+            f"REST_VALUES = {as_tuple([g.rest for g in wiring.outputs])}",
             "ANALOGUE_FULL = 1023.0", "",
             "# --- pins, each by its place among those of its kind ---", "",
             f"PWM_PINS = {as_tuple([(pin, round(p.pwm_hz) or 1000) for pin, p in zip(self._pins('pwm'), places['pwm'], strict=True)])}",
@@ -142,7 +142,7 @@ class _Printer:
 
     def mine(self) -> str:
         """Return `mine.py` as it is before a person changes it."""
-        gives = [f"    # {k}: {g.title}" for k, g in enumerate(self.wiring.given) if g.place is None]
+        gives = [f"    # {k}: {g.title}" for k, g in enumerate(self.wiring.outputs) if g.place is None]
         senses = [f"    # {k}: {s.title}" for k, s in enumerate(self.wiring.sensed) if s.known and not s.value]
         return "\n".join([
             '"""Yours: pivrex board writes this file once, and never again."""', "", "from machine import UART", "", "",

@@ -67,7 +67,7 @@ class RobotPrinter:
 
     def _given(self) -> Iterator[str]:
         yield from ("", "def give(value):", '    """What leaves for motors and attachments."""')
-        for k, one in enumerate(self.wiring.given):
+        for k, one in enumerate(self.wiring.outputs):
             if one.place is None:
                 yield f"    mine.give({k}, value[{k}])  # {one.title}: it has no pin in the rig"
                 continue

@@ -21,7 +21,7 @@ from pivrex.rig.sources import NumbersSource, PacketsSource, PinsSource, RigSour
 from pivrex.rig.steering import VoltageSensor, steering_name
 from pivrex.rig.transports import SerialTransport
 
-__all__ = ["START", "TILTS", "Back", "BoardWiring", "Given", "Place", "Sensed", "transmitting", "wired", "word_of"]
+__all__ = ["START", "TILTS", "Back", "BoardWiring", "OutputPin", "Place", "Sensed", "transmitting", "wired", "word_of"]
 
 ROLES = {
     "duty": ("pwm", ("pin", "enable_pin")),
@@ -58,7 +58,7 @@ class Place:
 
 
 @dataclass(frozen=True)
-class Given:
+class OutputPin:
     """A value that leaves: how it reaches its pin, and at rest. Without a place it is the student's own code that gives it."""
 
     title: str
@@ -110,7 +110,7 @@ class BoardWiring:
     places: dict[str, list[Place]] = field(
         default_factory=lambda: {k: [] for k in ("pwm", "level", "pulse", "count", "sensor", "range", "button")}
     )
-    given: list[Given] = field(default_factory=list)
+    outputs: list[OutputPin] = field(default_factory=list)
     sensed: list[Sensed] = field(default_factory=list)
     back: list[Back] = field(default_factory=list)
     missing: list[str] = field(default_factory=list)
@@ -212,7 +212,7 @@ def _give(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
         use = next((u for u in uses.get(value.motor, []) if u.role in roles and ".output." in u.key), None)
         title = f"{value.motor} {value.name}"
         if use is None or not kind:
-            made.given.append(Given(title, "", None, at_rest))
+            made.outputs.append(OutputPin(title, "", None, at_rest))
             if value.motor != "robot":
                 why = (
                     "is one signed number, which no pin can say"
@@ -224,7 +224,7 @@ def _give(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:
         full = int(getattr(output, "full", 1))
         place = Place(word_of(kind, *title.split()), use, full, float(getattr(output, "pwm_hz", 0.0)))
         made.places[kind].append(place)
-        made.given.append(Given(title, kind, place, at_rest))
+        made.outputs.append(OutputPin(title, kind, place, at_rest))
 
 
 def _come_back(made: BoardWiring, uses: dict[str, list[PinUse]]) -> None:

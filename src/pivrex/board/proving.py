@@ -44,7 +44,7 @@ FLAGS = ("-std=c99", "-O0", "-ffp-contract=off", "-fno-builtin", "-Wall", "-Wext
 """Every sum and product as it is written, as the desktop's own kernels are built: so the same text has the same bits."""
 
 LONGEST_S = 120.0
-GIVEN = ("clock", "sensed", "raw")
+INPUTS = ("clock", "sensed", "raw")
 """The stages whose columns go in."""
 
 DIGITS = 1e-4
@@ -64,7 +64,7 @@ class Ticks:
         """Return what stands in the board's row before each of its ticks: what goes in, and all else 0, or where no command is computed in
         this tick as it was after the one before.
         """
-        given = np.concatenate([np.arange(len(line.layout))[line.layout.stage(name)] for name in GIVEN])
+        given = np.concatenate([np.arange(len(line.layout))[line.layout.stage(name)] for name in INPUTS])
         fed = np.zeros_like(self.rows)
         held = np.flatnonzero(self.repeats(line))
         fed[held] = self.rows[held - 1]

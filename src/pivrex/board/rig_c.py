@@ -37,7 +37,7 @@ def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
             wholes.forward, wholes.backward, wholes.rest, wholes.is_whole, wholes.level, strict=True
         )
     ]
-    widths += [1] * (len(wiring.given) - len(widths))
+    widths += [1] * (len(wiring.outputs) - len(widths))
     seal = SEAL_BYTES if rig.secret else 0
     number = 10 if rig.secret else 5
     head = len(f"$PIVOUT,,65535,1,{wiring.hash}*hh") + number
@@ -50,7 +50,7 @@ def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
         "#ifndef RIG_H", "#define RIG_H", '#include "line.h"', "",
         f'#define RIG_NAME "{rig.name}"',
         f'#define RIG_HASH "{wiring.hash}" /* which values leave and come back: the desktop says it too */',
-        f"#define OUT {len(wiring.given)} /* values that leave for it */",
+        f"#define OUT {len(wiring.outputs)} /* values that leave for it */",
         f"#define BACK {back} /* values that come back */",
         f"#define BACK_EACH {each} /* of these in a sentence, which is at most {LONGEST_LINE} bytes */",
         f"#define BACK_PARTS {parts}",
@@ -98,7 +98,7 @@ def rig_header(wiring: BoardWiring, alone: Alone | None = None) -> str:
 def rig_source(wiring: BoardWiring, alone: Alone | None = None) -> str:
     """Return `rig.c`."""
     rig = wiring.rig
-    rest = ", ".join(number_in_c(g.rest) for g in wiring.given)
+    rest = ", ".join(number_in_c(g.rest) for g in wiring.outputs)
     used = [s for k, s in enumerate(wiring.sensed) if alone is not None or k in {b.column for b in wiring.back}]
     speeds = any("per_second" in s.value for s in used)
     lines = [
@@ -133,7 +133,7 @@ def _give(wiring: BoardWiring) -> list[str]:
     }
     lines = [_LIMITED] if wiring.places["pwm"] or wiring.places["pulse"] else []
     lines.append("void give(const real *value) {")
-    for k, one in enumerate(wiring.given):
+    for k, one in enumerate(wiring.outputs):
         if one.place is None:
             lines.append(f"    mine_give({k}, value[{k}]); /* {one.title}: it has no pin in the rig */")
         else:
@@ -201,7 +201,7 @@ static void add_up_gyro(void) {{
 
 def mine_source(wiring: BoardWiring) -> str:
     """Return `mine.c` as it is before a person changes it."""
-    gives = [f"    /* {k}: {g.title} */" for k, g in enumerate(wiring.given) if g.place is None]
+    gives = [f"    /* {k}: {g.title} */" for k, g in enumerate(wiring.outputs) if g.place is None]
     senses = [f"    /* {k}: {s.title} */" for k, s in enumerate(wiring.sensed) if s.known and not s.value]
     return "\n".join([
         "/* Yours: pivrex board writes this file once, and never again. */", '#include "robot.h"', "",

@@ -13,11 +13,10 @@ if TYPE_CHECKING:
     from pivrex.devices.robot import Robot, SimulatedRobot
     from pivrex.devices.robot_end import RobotEnd
     from pivrex.devices.source import Abilities, Source
-    from pivrex.devices.sticks import DrawnSticks
+    from pivrex.devices.sticks import ScreenSticks
 
 __all__ = [
     "Abilities",
-    "DrawnSticks",
     "Keyboard",
     "Pads",
     "RecordedDriver",
@@ -25,6 +24,7 @@ __all__ = [
     "Robot",
     "RobotEnd",
     "RobotLink",
+    "ScreenSticks",
     "SimulatedRobot",
     "Source",
 ]

@@ -39,7 +39,7 @@ IDLE_S = 10.0
 
 MOST_CANDIDATES = 16
 
-MOST_ANSWERS = 16
+MAX_ANSWERS = 16
 """How many answers wait for a slow line; then the oldest is left out."""
 
 
@@ -88,7 +88,7 @@ class RemoteSource:
         self._opened = 0
         self.held = ""
         """Why nothing moves now, whatever it says; the session says so."""
-        self._answers: deque[tuple[bytes, str]] = deque(maxlen=MOST_ANSWERS)
+        self._answers: deque[tuple[bytes, str]] = deque(maxlen=MAX_ANSWERS)
         """What is still to be said back, each with whom to."""
 
     def _new_reader(self) -> Reader:

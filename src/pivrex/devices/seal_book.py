@@ -7,7 +7,7 @@ from hashlib import sha256
 from pathlib import Path
 
 from pivrex.devices.seal import Seal
-from pivrex.devices.transports.background import Beside
+from pivrex.devices.transports.background import Background
 from pivrex.errors import PivrexError
 from pivrex.files import read_persons, write_atomically
 
@@ -30,7 +30,7 @@ class SealBook:
         self._seals: dict[str, Seal] = {}
         self._rows: dict[str, tuple[int, int]] = {}
         self._saved: dict[str, tuple[int, int]] = {}
-        self._saving: Beside | None = None
+        self._saving: Background | None = None
         self._next_s = 0.0
         self.problem = ""
         if path is not None and path.exists():
@@ -54,7 +54,7 @@ class SealBook:
             return
         self._next_s = now_s + EVERY_S
         if self._note():
-            self._saving = Beside(self._save)
+            self._saving = Background(self._save)
 
     def close(self) -> None:
         """Write what is new."""

@@ -8,10 +8,10 @@ from math import isfinite
 from pivrex.devices.source import BY_HAND
 from pivrex.rig.channels import CHANNELS
 
-__all__ = ["DrawnSticks"]
+__all__ = ["ScreenSticks"]
 
 
-class DrawnSticks:
+class ScreenSticks:
     """The source "sticks": what the screen says they are at. Let go, they spring back to rest."""
 
     name = kind = "sticks"

@@ -53,8 +53,8 @@ def built_into(folder: Path) -> Path:
     version = digest()
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        with TemporaryDirectory(dir=folder, prefix=".building-") as beside:
-            source, made = Path(beside) / "kernels.c", Path(beside) / "made"
+        with TemporaryDirectory(dir=folder, prefix=".building-") as scratch:
+            source, made = Path(scratch) / "kernels.c", Path(scratch) / "made"
             source.write_text(printed(version=version), encoding="utf-8")
             run = subprocess.run(
                 [*command, *FLAGS, "-shared", "-fPIC", "-o", str(made), str(source), "-lm"],

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pivrex.kernels.records import Form, Number, Record, field
-from pivrex.line.input_stages import Given
+from pivrex.line.input_stages import InputStage
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
 from pivrex.line.stage import named
@@ -20,7 +20,7 @@ class AimColumns(Record):
     entered: Number = field()
 
 
-class Aim(Given):
+class Aim(InputStage):
     """The heading that someone next to the driver asks for, and how fast it moves: none, unless one enters and says so."""
 
     name = "aim"

@@ -216,10 +216,10 @@ def one_loop(
     s: LoopSettings, before: BalanceState, after: BalanceState, k: int, setpoint: float, measured: float, dt: float, out: BalanceColumns,
 ) -> float:  # fmt: skip
     """Return what loop k gives, and write its parts."""
-    p, i, _, given = loop(s, before.added[k], setpoint - measured, 0.0, dt)
+    p, i, _, output = loop(s, before.added[k], setpoint - measured, 0.0, dt)
     after.added[k] = i
-    out.setpoint[k], out.measured[k], out.p[k], out.i[k], out.output[k] = setpoint, measured, p, i, given
-    return given
+    out.setpoint[k], out.measured[k], out.p[k], out.i[k], out.output[k] = setpoint, measured, p, i, output
+    return output
 
 
 @kernel

@@ -201,11 +201,11 @@ def requested_frame(
     """Do what buttons ask for."""
     after.zero, after.field, after.point = before.zero, before.field, before.point
     if s.frame >= 0:
-        asked = bindings.value[s.frame]
-        if asked == OTHER:
+        requested = bindings.value[s.frame]
+        if requested == OTHER:
             after.field = not before.field
-        elif asked > 0.0:
-            after.field = asked > ROBOT
+        elif requested > 0.0:
+            after.field = requested > ROBOT
     if s.set_heading >= 0 and bindings.value[s.set_heading] > 0.0:
         after.zero = heading
     if s.next_point >= 0 and bindings.value[s.next_point] > 0.0:

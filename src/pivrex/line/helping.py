@@ -26,7 +26,7 @@ TOUCHES = 1e-6
 THERE_RAD, THERE_M = 0.005, 0.004
 NEAR_M = 0.03
 SHARE = 0.6
-ASIDE = 0.1
+SIDEWAYS = 0.1
 """A command across a line, as a share of the command along it, is not the driver's intention: turning may cause it."""
 
 AHEAD_RAD = 0.6
@@ -166,7 +166,7 @@ def keep_line(s: HelpingSettings, since: Numbers, pose: Numbers, out: HelpingCol
         return
     a, b = cos(-off), sin(-off)  # the line's directions, seen from the robot
     asks, along = a * left + b * forward, a * forward - b * left  # what the driver asks for across it, and along it
-    if abs(asks) < TOUCHES + ASIDE * abs(along):
+    if abs(asks) < TOUCHES + SIDEWAYS * abs(along):
         back = clamp(-s.p_across * across, -s.most, s.most)
         out.twist[0], out.twist[1] = forward + b * back, left + a * back
     out.twist[2] = turn_back(s, off)

@@ -16,7 +16,7 @@ __all__ = [
     "TRUTH",
     "Clock",
     "ClockColumns",
-    "Given",
+    "InputStage",
     "Raw",
     "RawColumns",
     "Sensed",
@@ -143,11 +143,11 @@ def truth_columns(rig: Rig) -> tuple[Column, ...]:
     )
 
 
-class Given(Stage):
+class InputStage(Stage):
     """Columns of inputs."""
 
 
-class Clock(Given):
+class Clock(InputStage):
     """Which tick it is, whether the robot must stand still, and whose calibration counts."""
 
     name = "clock"
@@ -164,7 +164,7 @@ class Clock(Given):
         return cls(bool(inputs.calibrated), rig.asks_every > 1)
 
 
-class Sensed(Given):
+class Sensed(InputStage):
     """What came back before the tick."""
 
     name = "sensed"
@@ -177,7 +177,7 @@ class Sensed(Given):
         return cls(rig)
 
 
-class Truth(Given):
+class Truth(InputStage):
     """What is true of the simulated robot; no stage reads it. NaN where no one knows."""
 
     name = "truth"
@@ -190,7 +190,7 @@ class Truth(Given):
         return cls(rig)
 
 
-class Raw(Given):
+class Raw(InputStage):
     """The readings as the devices give them."""
 
     name = "raw"

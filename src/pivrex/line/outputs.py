@@ -166,7 +166,7 @@ def outputs_step(
 _ENCODE = Call(encode_all, ("value",))
 
 
-def told_values(rig: Rig) -> tuple[Value, ...]:
+def command_values(rig: Rig) -> tuple[Value, ...]:
     """Name what leaves for the robot: the motors' values, then the attachments'."""
     return tuple(Value(name, v.name, v.unit) for name, values in _wiring(rig) for v in values)
 
@@ -308,7 +308,7 @@ class Outputs(Stage):
         self.settings: OutputSettings = settings_of(rig, inputs)
         coasts = self.settings.coast >= 0
         self.motors = rig.motor_names
-        self.values = (*told_values(rig), *([Value("robot", "coast", "")] if coasts else []))
+        self.values = (*command_values(rig), *([Value("robot", "coast", "")] if coasts else []))
         self.columns = named(
             "outputs",
             *((f"{plain(v.motor)}_{v.name}", v.unit) for v in self.values),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pivrex.kernels.records import Form, Number, Record, field
-from pivrex.line.input_stages import Given
+from pivrex.line.input_stages import InputStage
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout
 from pivrex.line.stage import Rung, named
@@ -20,7 +20,7 @@ class ProbeColumns(Record):
     duty: Number = field()
 
 
-class Probe(Given):
+class Probe(InputStage):
     """Which motor is probed, and its duty: none, unless someone enters and says so."""
 
     name = "probe"

@@ -5,7 +5,7 @@ of single wheels.
 from __future__ import annotations
 
 from pivrex.kernels.records import Form, Number, Numbers, Record, field
-from pivrex.line.input_stages import Given
+from pivrex.line.input_stages import InputStage
 from pivrex.line.inputs import Inputs
 from pivrex.line.layout import Layout, plain
 from pivrex.line.stage import Rung, named
@@ -31,7 +31,7 @@ class RoutineColumns(Record):
     called: Numbers = field("arms")
 
 
-class Routine(Given):
+class Routine(InputStage):
     """Of which line of a routine this tick is: of none, unless a routine enters and says so.
 
     ``frame`` is `OF_ROBOT` or `OF_FIELD` while a routine drives, about the robot's centre, else 0; ``raw`` is 1 while it gives

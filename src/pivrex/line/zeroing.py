@@ -27,7 +27,7 @@ __all__ = [
     "zeroing_step",
 ]
 
-NEVER_ASKED, WAITS, MEASURES, DONE, MOVED = 0.0, 1.0, 2.0, 3.0, 4.0
+NEVER_REQUESTED, WAITS, MEASURES, DONE, MOVED = 0.0, 1.0, 2.0, 3.0, 4.0
 """What the Tick says of it. WAITS: asked for, but the gyro says nothing yet or the robot does not stand. MOVED: it moved
 while the bias was measured; it begins again once it stands.
 """

@@ -63,8 +63,8 @@ def twist_along(curve: Curve, looks: Looking) -> tuple[Floats, Floats]:
     -----
     With β the curve's direction seen from the robot: ξ = (cos β, sin β, θ'), ξ' = (-sin β·β', cos β·β', θ''), β' = κ - θ'.
     """
-    beside = curve.angle - looks.heading
-    c, s, more = np.cos(beside), np.sin(beside), curve.bend - looks.turns
+    offset = curve.angle - looks.heading
+    c, s, more = np.cos(offset), np.sin(offset), curve.bend - looks.turns
     return np.stack((c, s, looks.turns), axis=1), np.stack((-s * more, c * more, looks.turns_more), axis=1)
 
 

@@ -110,17 +110,17 @@ def spline_through(points: Floats, spans: Floats, directions: Floats | None = No
     blocks = np.zeros((n, 2, 2))
     blocks[:-1] += cost[:, 1:3, 1:3]
     blocks[1:] += cost[:, 4:6, 4:6]
-    beside = cost[:, 1:3, 4:6]
+    coupling = cost[:, 1:3, 4:6]
     places = np.stack((points[:-1], points[1:]), axis=1)
     right = np.zeros((n, 2, d))
     right[:-1] -= np.einsum("nij,njd->nid", cost[:, 1:3][:, :, [0, 3]], places)
     right[1:] -= np.einsum("nij,njd->nid", cost[:, 4:6][:, :, [0, 3]], places)
     fixed = directions is not None and bool(np.isfinite(directions).any())
     if not fixed:
-        nodes = _eliminated(blocks, beside, right)
+        nodes = _eliminated(blocks, coupling, right)
     else:
         assert directions is not None
-        nodes = _with_directions(blocks, beside, right, directions)
+        nodes = _with_directions(blocks, coupling, right, directions)
     ends = (
         np.concatenate((places[:, :1], nodes[:-1][:, free - 1], places[:, 1:], nodes[1:][:, free - 1]), axis=1)
         * both[:, :, None]
@@ -128,18 +128,18 @@ def spline_through(points: Floats, spans: Floats, directions: Floats | None = No
     return Spline(spans, np.einsum("ij,njd->nid", solved, ends) / np.power(h, np.arange(6))[:, :, None])
 
 
-def _eliminated(blocks: Floats, beside: Floats, right: Floats) -> Floats:
-    """Solve a block tridiagonal system: ``blocks`` on the diagonal, ``beside`` above it, its transpose below."""
+def _eliminated(blocks: Floats, coupling: Floats, right: Floats) -> Floats:
+    """Solve a block tridiagonal system: ``blocks`` on the diagonal, ``coupling`` above it, its transpose below."""
     n = len(blocks)
-    ups, known = np.empty_like(beside), np.empty_like(right)
+    ups, known = np.empty_like(coupling), np.empty_like(right)
     left, rest = blocks[0], right[0]
     for k in range(n):
         if k:
-            left = blocks[k] - beside[k - 1].T @ ups[k - 1]
-            rest = right[k] - beside[k - 1].T @ known[k - 1]
+            left = blocks[k] - coupling[k - 1].T @ ups[k - 1]
+            rest = right[k] - coupling[k - 1].T @ known[k - 1]
         if k < n - 1:
-            both = np.linalg.solve(left, np.concatenate((beside[k], rest), axis=1))
-            ups[k], known[k] = both[:, : beside.shape[2]], both[:, beside.shape[2] :]
+            both = np.linalg.solve(left, np.concatenate((coupling[k], rest), axis=1))
+            ups[k], known[k] = both[:, : coupling.shape[2]], both[:, coupling.shape[2] :]
         else:
             known[k] = np.linalg.solve(left, rest)
     for k in range(n - 2, -1, -1):
@@ -147,7 +147,7 @@ def _eliminated(blocks: Floats, beside: Floats, right: Floats) -> Floats:
     return known
 
 
-def _with_directions(blocks: Floats, beside: Floats, right: Floats, directions: Floats) -> Floats:
+def _with_directions(blocks: Floats, coupling: Floats, right: Floats, directions: Floats) -> Floats:
     """Solve it in the plane, with slopes that are known at some points: of length 1 in their direction."""
     n = len(blocks)
     keeps = np.isfinite(directions)
@@ -159,7 +159,7 @@ def _with_directions(blocks: Floats, beside: Floats, right: Floats, directions: 
     big, over = np.zeros((n, 4, 4)), np.zeros((n - 1, 4, 4))
     for k in (0, 2):
         big[:, k : k + 2, k : k + 2] = blocks
-        over[:, k : k + 2, k : k + 2] = beside
+        over[:, k : k + 2, k : k + 2] = coupling
     big = np.einsum("nji,njk,nkl->nil", turn, big, turn)
     over = np.einsum("nji,njk,nkl->nil", turn[:-1], over, turn[1:])
     load = np.einsum("nji,nj->ni", turn, np.concatenate((right[:, :, 0], right[:, :, 1]), axis=1))

@@ -48,11 +48,11 @@ def looking(path: Path, curve: Curve) -> Looking:
         square = np.maximum(dx * dx + dy * dy, 1e-6)
         turns = (np.cos(curve.angle) * dy - np.sin(curve.angle) * dx) / square
         return Looking(np.unwrap(np.arctan2(dy, dx)), turns, np.gradient(turns, curve.s))
-    given = [(k, p.heading_rad) for k, p in enumerate(path.points) if p.heading_rad is not None]
+    known = [(k, p.heading_rad) for k, p in enumerate(path.points) if p.heading_rad is not None]
     if path.heading == "evenly":
-        given = [given[0], given[-1]]
-    at = curve.s[curve.of[[k for k, _ in given]]]
-    wanted = np.unwrap([h for _, h in given])
+        known = [known[0], known[-1]]
+    at = curve.s[curve.of[[k for k, _ in known]]]
+    wanted = np.unwrap([h for _, h in known])
     spans = np.diff(at)
     spline = spline_through(wanted[:, None], spans)
     piece = np.clip(np.searchsorted(at, curve.s, side="right") - 1, 0, len(spans) - 1)

@@ -37,7 +37,7 @@ heading = "0 deg"
 def written(robot: NewRobot) -> str:
     """Return the text of a new robot's rig: commented, and without mistakes."""
     body = [] if robot.wheels == BENCH else [_chassis(robot), _body(robot)]
-    parts = [_head(robot), *body, _loops(robot), _motors(robot), _driver(robot), _beside(robot)]
+    parts = [_head(robot), *body, _loops(robot), _motors(robot), _driver(robot), _extras(robot)]
     return "\n".join(part for part in parts if part)
 
 
@@ -282,7 +282,7 @@ _CARRIED: dict[str, tuple[tuple[str, ...], bool, tuple[tuple[str, str], ...]]] =
 _LETTERS = {"F": "forward 50 %", "B": "back 50 %", "L": "turn left 40 %", "R": "turn right 40 %", "S": "brake"}
 
 
-def _beside(w: NewRobot) -> str:
+def _extras(w: NewRobot) -> str:
     lines: list[str] = []
     pin = 30
     bound: list[tuple[str, str]] = []
@@ -297,8 +297,8 @@ def _beside(w: NewRobot) -> str:
         bound += [(channel, f"{name} {what}") for channel, what in buttons]
         pin += 1
     if lines:
-        beside = "what else stands there" if w.wheels == BENCH else "what it has in addition to its wheels"
-        lines = [f"# --- {beside}; v and + in Driver bind other buttons " + "-" * (56 - len(beside)), "", *lines]
+        about = "what else stands there" if w.wheels == BENCH else "what it has in addition to its wheels"
+        lines = [f"# --- {about}; v and + in Driver bind other buttons " + "-" * (56 - len(about)), "", *lines]
     for channel, does in bound:
         lines += ["[[bindings]]", f"channel = {quoted(channel)}", f"does = {quoted(does)}", ""]
     return "\n".join(lines + _sources(w))

@@ -17,7 +17,7 @@ from pivrex.rig.read import read_rig
 from pivrex.rig.rig import Rig
 from pivrex.rig.workspace import Folder, find_rig, open_folder
 from pivrex.routine.checking import Checked, check_text
-from pivrex.routine.checking.scope import Beside
+from pivrex.routine.checking.scope import Neighbours
 from pivrex.routine.mistakes import as_mistakes, nearest
 from pivrex.routine.program import Program
 from pivrex.routine.reading import LARGEST_FILE, read_lines
@@ -41,9 +41,9 @@ class _NextTo:
     def __call__(self, name: str) -> str | None:
         if not re.fullmatch(PLAIN, name):
             return None
-        beside = self._path.parent / f"{name}{SUFFIX}"
+        neighbour = self._path.parent / f"{name}{SUFFIX}"
         try:
-            return read_persons(beside, LARGEST_FILE) if is_file(beside) else None
+            return read_persons(neighbour, LARGEST_FILE) if is_file(neighbour) else None
         except ReadError:
             return None
 
@@ -67,7 +67,7 @@ class _NextTo:
             return None, f'the path "{name}" cannot be read: {wrong}'
 
 
-def shared_next_to(path: Path) -> Beside:
+def shared_next_to(path: Path) -> Neighbours:
     """Return what reads files of own moves, and paths, next to a routine."""
     return _NextTo(path)
 

@@ -37,7 +37,7 @@ class Form:
         return self.example.split()[0]
 
 
-START, DRIVING, TURNING, WAITING, BESIDE = "The start", "Driving", "Turning", "Waiting", "Attachments and sensors"
+START, DRIVING, TURNING, WAITING, NEXT_TO = "The start", "Driving", "Turning", "Waiting", "Attachments and sensors"
 DECIDING, AGAIN, OWN, SETTING = "Deciding", "Again, and at once", "Own moves", "Names and what counts from here on"
 TELLING = "Telling the person"
 
@@ -76,15 +76,15 @@ FORMS: tuple[Form, ...] = (
     Form(WAITING, "wait for ATTACHMENT [at most TIME [, else ACTION]]", "wait for boom at most 2 s",
          "Stands until an attachment is where it was sent."),
     Form(WAITING, "settle [at most TIME]", "settle at most 0.5 s", "Stands until the robot is at rest and faces its target heading."),
-    Form(BESIDE, "move ATTACHMENT to|by ANGLE [over TIME] [and wait] [at most TIME [, else ACTION]]", "move boom to 60 deg and wait",
+    Form(NEXT_TO, "move ATTACHMENT to|by ANGLE [over TIME] [and wait] [at most TIME [, else ACTION]]", "move boom to 60 deg and wait",
          "Sends it to an angle, a lift to a height such as 300 mm, or by an amount from its last target; "
          "goes on at once unless it says and wait."),
-    Form(BESIDE, "switch NAME on|off", "switch pump on", "Switches something on or off; a sensor that is off says nothing."),
-    Form(BESIDE, "run MOTOR at SHARE [for TIME]", "run roller at 40 % for 2 s",
+    Form(NEXT_TO, "switch NAME on|off", "switch pump on", "Switches something on or off; a sensor that is off says nothing."),
+    Form(NEXT_TO, "run MOTOR at SHARE [for TIME]", "run roller at 40 % for 2 s",
          "Runs an attachment's motor: until it gets another share, or for a time."),
-    Form(BESIDE, "zero gyro|counts|ATTACHMENT", "zero gyro",
+    Form(NEXT_TO, "zero gyro|counts|ATTACHMENT", "zero gyro",
          "Measures the gyro's bias while the robot stands, starts counting distances from here, or calls an attachment's place 0."),
-    Form(BESIDE, "home ATTACHMENT at SHARE [as ANGLE] [at most TIME [, else ACTION]]", "home boom at -30 % as 0 deg at most 2 s",
+    Form(NEXT_TO, "home ATTACHMENT at SHARE [as ANGLE] [at most TIME [, else ACTION]]", "home boom at -30 % as 0 deg at most 2 s",
          "Drives an attachment gently against its stop, and sets its position there: an angle, of a lift a height."),
     Form(DECIDING, "if CONDITION", "if front below 30 cm", "Does its block if that is true.", True),
     Form(DECIDING, "else if CONDITION", "else if post is 2", "Does its block if none before was done and this is true.", True),

@@ -37,7 +37,7 @@ class Knowing:
     _habits: Habits
     _profile: ProfileState
     _seen: Witnessed
-    _zero_asked: int
+    _zero_requested: int
     _zeroes: bool
 
     @property
@@ -84,12 +84,12 @@ class Knowing:
         if what == "gyro":
             if not self._profile.get("active"):
                 rest(self._profile, nan, False)  # a heading held against a bias turns the robot
-            self._zeroes, self._zero_asked = True, self.n
+            self._zeroes, self._zero_requested = True, self.n
         elif what != "counts":
             self._hands.call(what, 0.0, self.angle(what))
 
     def zeroed(self) -> bool:
-        done = self._raw("zeroing") == DONE and self.n > self._zero_asked
+        done = self._raw("zeroing") == DONE and self.n > self._zero_requested
         if done and not self._profile.get("active"):
             rest(self._profile, nan, self._habits.gyro)
         return done
@@ -150,7 +150,7 @@ class Knowing:
         if state == "stuck":
             return [(w.STUCK, self._means.names.index(name), 0.0)]
         at = (w.COLUMN, self._place(name), 0.0)
-        begin = self._zero_asked + 1.0 if state == "done" else self._hands.moves_until(name)
+        begin = self._zero_requested + 1.0 if state == "done" else self._hands.moves_until(name)
         from_on = [(w.TICK, 0, 0.0), (w.KNOWN, 0, begin), (w.MORE_SAME, 0, 0.0)]
         if state == "done":
             return [*from_on, at, (w.KNOWN, 0, DONE), (w.IS, 0, 0.0), (w.AND, 0, 0.0)]

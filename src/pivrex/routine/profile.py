@@ -31,7 +31,7 @@ __all__ = [
 PULL_PER_S, SWAYING_PULL_PER_S = 4.0, 1.0
 """What is missing of the way is made up for at this rate; the latter by a robot that must lean first."""
 
-ASIDE_PER_S = 4.0
+SIDEWAYS_PER_S = 4.0
 """So is what the robot stands next to the line that it should drive, where it can move sideways."""
 
 MOST_PULL_M_S, MOST_PULL_RAD_S = 0.2, 0.6
@@ -318,7 +318,7 @@ def command_motion(s: ProfileSettings, measured: Measured, v: ProfileState, out:
     if v.arc and v.held and v.whole < inf:
         forward += along_arc(s, v)
     if v.field:  # back onto its line, and all of it to the frame's forward
-        back = clamp(-ASIDE_PER_S * v.sideways, -MOST_PULL_M_S, MOST_PULL_M_S)
+        back = clamp(-SIDEWAYS_PER_S * v.sideways, -MOST_PULL_M_S, MOST_PULL_M_S)
         x, y = forward - v.left * back, left + v.forward * back
         angle = measured.ahead - (measured.heading + measured.offset)
         c, n = cos(angle), sin(angle)

@@ -76,7 +76,7 @@ class Runner(Knowing):
         self._followed: Plan | None = None
         self._learns: list[Callable[[LineMemory], LineMemory | None]] = []
         """What the line needs in this tick: where the robot is."""
-        self._zeroes, self._zero_asked = False, 0
+        self._zeroes, self._zero_requested = False, 0
         self._settles = 3 * line.rig.lag_s + 0.15
         """How long a motion takes to come to rest after its target has."""
 

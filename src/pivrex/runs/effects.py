@@ -17,7 +17,7 @@ from pivrex.line.layout import Floats
 from pivrex.rig import Rig
 from pivrex.rig.difference import Change, applied
 from pivrex.rig.read import read_text, rig_text
-from pivrex.runs.parting import GIVEN, Parting, exact_floors
+from pivrex.runs.parting import INPUTS, Parting, exact_floors
 from pivrex.runs.run import Run
 
 __all__ = ["Effect", "cause_of", "effects_of"]
@@ -80,7 +80,7 @@ def _effect(
     both = [
         (i, places[t])
         for i, t in enumerate(line.layout.titles)
-        if t in places and line.layout.columns[i].stage not in GIVEN
+        if t in places and line.layout.columns[i].stage not in INPUTS
     ]
     mine, theirs = np.array([i for i, _ in both]), np.array([j for _, j in both])
     columns = [line.layout.columns[i] for i, _ in both]
@@ -112,7 +112,7 @@ def cause_of(parting: Parting, effects: list[Effect]) -> Change | None:
     """Return the one change that by itself does at the parting what the second run's line did there; of a robot or floor that is another
     the one change that the line does not feel.
     """
-    if parting.stage in GIVEN:
+    if parting.stage in INPUTS:
         fitting = [e for e in effects if np.isnan(e.t_s) and e.change.place[0] in OF_THE_ROBOT]
     else:
         wanted = parting.values[1]

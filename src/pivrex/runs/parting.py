@@ -14,9 +14,9 @@ from pivrex.line.order import STAGES
 from pivrex.rig.difference import Change
 from pivrex.runs.run import Run
 
-__all__ = ["GIVEN", "Parting", "Partings", "StageParting", "exact_floors", "is_exact"]
+__all__ = ["INPUTS", "Parting", "Partings", "StageParting", "exact_floors", "is_exact"]
 
-GIVEN = ("clock", "sensed", "truth")
+INPUTS = ("clock", "sensed", "truth")
 """What comes from outside the line: a difference there is the world's, or follows from one before."""
 
 TOLERANCES = {"m": 0.01, "m/s": 0.03, "rad": 0.02, "rad/s": 0.06, "V": 0.3, "us": 8.0, "g": 0.1, "N": 2.0, "": 0.03}
@@ -142,7 +142,7 @@ class Partings:
         found = self._found
         if not self._exact:
             # what real robots sense is never the same: it counts once their commands are
-            inside = {t: f for t, f in found.items() if f[1] not in GIVEN}
+            inside = {t: f for t, f in found.items() if f[1] not in INPUTS}
             found = inside or found
         title = min(found, key=lambda t: (found[t][0], self._order[t]))
         at, stage = found[title]

@@ -91,24 +91,24 @@ class RunWriter:
 
     def _begin(self, folder: Path, rig_text: str, floor: Field | None) -> None:
         """Make the folder with all that a reader needs, under a hidden name; it has its own once it is whole."""
-        beside = folder.with_name(f".{folder.name}.part")
+        partial = folder.with_name(f".{folder.name}.part")
         if leads_out(folder.parent):
             raise SaveError(folder.parent, "it is a link that leads out of the workspace")
         try:
             folder.parent.mkdir(exist_ok=True)  # but no workspace that was deleted
-            beside.mkdir()
-            write_facts(beside, self.facts)
-            write_atomically(beside / "events.csv", EVENTS_HEADER)
+            partial.mkdir()
+            write_facts(partial, self.facts)
+            write_atomically(partial / "events.csv", EVENTS_HEADER)
             self._counts["rig"] = 1
-            write_atomically(beside / "rig.toml", rig_text)
-            write_atomically(beside / "status.jsonl", orjson.dumps({"row": 0, "rig": "rig.toml"}) + b"\n")
+            write_atomically(partial / "rig.toml", rig_text)
+            write_atomically(partial / "status.jsonl", orjson.dumps({"row": 0, "rig": "rig.toml"}) + b"\n")
             if floor is not None:
-                write_atomically(beside / "floor.toml", written(floor))
-            beside.rename(folder)
+                write_atomically(partial / "floor.toml", written(floor))
+            partial.rename(folder)
             self._events = (folder / "events.csv").open("ab", buffering=0)
             self._status = (folder / "status.jsonl").open("ab", buffering=0)
         except (OSError, SaveError) as problem:
-            shutil.rmtree(beside, ignore_errors=True)
+            shutil.rmtree(partial, ignore_errors=True)
             why = problem.reason if isinstance(problem, SaveError) else reason(problem)
             raise SaveError(folder, why) from problem
 

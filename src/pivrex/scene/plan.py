@@ -90,7 +90,7 @@ def add_plan(scene: Scene, rig: Rig, plan: Plan, touching: NDArray[np.bool_], at
         middle = int(np.searchsorted(curve.s, (from_m + to_m) / 2).clip(0, len(curve.s) - 1))
         left = -float(np.sin(curve.angle[middle]))
         rises = "below" if float(np.cos(curve.angle[middle])) < 0 else "above"
-        beside = ("right", "left") if left >= 0 else ("left", "right")
+        aligned = ("right", "left") if left >= 0 else ("left", "right")
         upright = abs(left) < 0.7
-        sides = (rises, *beside) if upright else (*beside, rises)
+        sides = (rises, *aligned) if upright else (*aligned, rises)
         scene.label(way[middle], letter_of(what), "key", 1.0 + to_m - from_m, " ".join(sides))

@@ -17,7 +17,7 @@ from pivrex.sim.model import AnySimulator
 from pivrex.sim.sampled import Sampled, sampled, simulator_under
 from pivrex.sim.wiring import Wiring, faulty
 
-__all__ = ["AtOnce", "Beside", "Builder", "Built", "Wired", "build"]
+__all__ = ["AtOnce", "Background", "Builder", "Built", "Wired", "build"]
 
 
 class Built(NamedTuple):
@@ -105,7 +105,7 @@ class AtOnce:
         return built
 
 
-class Beside:
+class Background:
     """Works in a thread of its own."""
 
     def __init__(self) -> None:

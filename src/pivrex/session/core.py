@@ -48,7 +48,7 @@ class Session:
     """
 
     def __init__(self, setup: ask.SetUp, builder: Builder | None = None) -> None:
-        self._setup, self._rig_asked, self._task = setup, setup.rig, setup.task
+        self._setup, self._rig_requested, self._task = setup, setup.rig, setup.task
         self._builder: Builder = builder or AtOnce()
         self.board = Board(Status())
         self._wired = Wired(setup.rig, setup.rig_name, setup.fault, setup.seed)
@@ -65,7 +65,7 @@ class Session:
         """The last Tick of the line in use."""
         self._recordings = Recordings(self.board, self.inputs, setup.inputs)
         self._watching = Watching()
-        self._asked_serial = 0
+        self._request_serial = 0
         """Of the rig that was asked for last."""
         self._waiting: list[ask.Request] = []
         """What means the rig that is being built."""
@@ -165,7 +165,7 @@ class Session:
         if built is None:
             return
         self._use(built)
-        if built.serial == self._asked_serial:
+        if built.serial == self._request_serial:
             waiting, self._waiting = self._waiting, []
             for request in waiting:
                 self.handle(request, now_s)
@@ -266,7 +266,7 @@ class Session:
         if reason != self._fault:  # one that comes back at every tick fills no log
             log.error("a tick failed", exc_info=problem)
         self._fault = reason
-        self._asked_serial, self._waiting = self.status.serial, []
+        self._request_serial, self._waiting = self.status.serial, []
         self.stop(reason)
         self._state = begun(self._line, start_of(self._rounds.field))
 
@@ -286,7 +286,7 @@ class Session:
 
     def handle(self, request: ask.Request, now_s: float) -> None:
         """Do what the screen asks; what means a rig that is still being built waits for it."""
-        if isinstance(request, OF_THE_RIG) and self._asked_serial != self.status.serial:
+        if isinstance(request, OF_THE_RIG) and self._request_serial != self.status.serial:
             self._waiting.append(request)
             return
         answer = HANDLERS.get(type(request))
@@ -363,13 +363,13 @@ class Session:
     def _ask_for_rig(self, request: ask.UseRig) -> None:
         if self._probing.goes_on:
             self.stop("the rig was changed in the middle of a probe")
-        self._asked_serial, self._rig_asked, self._task = request.serial, request.rig, request.task
+        self._request_serial, self._rig_requested, self._task = request.serial, request.rig, request.task
         self._wired.open(request.name)
         self._build()
 
     def _build(self) -> None:
-        wiring, serial, seed = self._wired.wiring, self._asked_serial, self._setup.seed
-        self._builder.ask(partial(build, self._rig_asked, self._rounds.field, wiring, serial, seed, self._task))
+        wiring, serial, seed = self._wired.wiring, self._request_serial, self._setup.seed
+        self._builder.ask(partial(build, self._rig_requested, self._rounds.field, wiring, serial, seed, self._task))
 
     def _lay_out(self, request: ask.LayOut) -> None:
         if self._probing.goes_on:

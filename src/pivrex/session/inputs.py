@@ -14,7 +14,7 @@ from pivrex.devices.remote import RemoteSource, remotes_of
 from pivrex.devices.seal import Seal
 from pivrex.devices.seal_book import SealBook
 from pivrex.devices.source import Playing, Source
-from pivrex.devices.sticks import DrawnSticks
+from pivrex.devices.sticks import ScreenSticks
 from pivrex.errors import RecordingError
 from pivrex.formats.recording import Recording
 from pivrex.line.axes import Axes
@@ -62,7 +62,7 @@ class SessionInputs:
 
     def __init__(self, board: Board, line: Line, recordings: tuple[Path, ...], memory: Path | None = None) -> None:
         self._board, self._line = board, line
-        self.keys, self.sticks = Keyboard(), DrawnSticks()
+        self.keys, self.sticks = Keyboard(), ScreenSticks()
         self.sources: dict[str, Source] = {s.name: s for s in (self.keys, self.sticks)}
         self.remotes: dict[str, RemoteSource] = {}
         self.guards: dict[str, Guard] = {}
@@ -184,7 +184,7 @@ class SessionInputs:
         """Tell the screen what may be chosen."""
         waits = {n: self.guards[n].reason if n in self.guards else s.lost for n, s in self.sources.items()}
         infos = (
-            SourceInfo(n, s.kind, s.title, s.can, () if s.can.beside else self.lacks(s), waits[n])
+            SourceInfo(n, s.kind, s.title, s.can, () if s.can.with_driver else self.lacks(s), waits[n])
             for n, s in self.sources.items()
         )
         self._board.set(sources=tuple(infos))
@@ -220,7 +220,7 @@ class SessionInputs:
             self._board.note(f"there is no source {name} any more")
             return ""
         lacks = self.lacks(source)
-        if lacks and source.can.beside:
+        if lacks and source.can.with_driver:
             self._board.note(f"{name} need not be chosen: it already acts together with what drives")
             return ""
         if lacks:
@@ -255,8 +255,8 @@ class SessionInputs:
         listens to next to the driver does not count.
         """
         for name, readings in self.readings.items():
-            beside = any(s == name for s, _ in self._line.inputs.wanted)
-            if beside or not self.sources[name].can.takes_over:
+            with_driver = any(s == name for s, _ in self._line.inputs.wanted)
+            if with_driver or not self.sources[name].can.takes_over:
                 continue
             if any(v >= TAKE_OVER for c, v in readings.items() if c.startswith("button_")):
                 return name

@@ -15,7 +15,7 @@ from multiprocessing.connection import Connection
 from typing import TYPE_CHECKING
 
 from pivrex.errors import SaveError
-from pivrex.session.building import Beside
+from pivrex.session.building import Background
 from pivrex.session.clock import Clock
 from pivrex.session.core import Session
 from pivrex.session.inputs import pad_names
@@ -91,7 +91,7 @@ def _come_first() -> None:
 class _Loop:
     def __init__(self, wire: Connection, ring: Ring, setup: SetUp) -> None:
         self._wire, self._ring = wire, ring
-        self._session = Session(setup, Beside())
+        self._session = Session(setup, Background())
         self._session.rest()  # before anything else is computed, the robot has been commanded to rest
         board = self._session.board
         self._keeping = Keeping(setup, self._session, board.note, board.set)

@@ -87,7 +87,7 @@ def _rewire(session: Any, words: str) -> None:
     if session.robots.link is not None:
         return
     session._walk(begun(session._line, start_of(session._rounds.field)))
-    session._wired.be(session._rig_asked, words)
+    session._wired.be(session._rig_requested, words)
     session._build()
 
 

@@ -1,6 +1,6 @@
 """Bench sums: the small calculations of a workbench, each with its formula, filled from the rig where it knows."""
 
 from pivrex.sums.sums import SUMS
-from pivrex.sums.what import Given, Result, Sum, computed
+from pivrex.sums.what import Operand, Result, Sum, computed
 
-__all__ = ["SUMS", "Given", "Result", "Sum", "computed"]
+__all__ = ["SUMS", "Operand", "Result", "Sum", "computed"]

@@ -10,13 +10,13 @@ from pivrex.errors import UnitError
 from pivrex.rig.rig import Rig
 from pivrex.units import KINDS, format_quantity, parse
 
-__all__ = ["Given", "Result", "Sum", "Values", "computed"]
+__all__ = ["Operand", "Result", "Sum", "Values", "computed"]
 
 Values = Mapping[str, float]
 
 
 @dataclass(frozen=True)
-class Given:
+class Operand:
     """Something that goes in.
 
     Attributes
@@ -105,7 +105,7 @@ class Sum:
     title: str
     formula: tuple[str, ...]
     source: str
-    given: tuple[Given, ...]
+    given: tuple[Operand, ...]
     results: Callable[[Values], list[Result]]
     writes: Callable[[Rig, Values], list[tuple[str, object]]] = field(default=lambda _rig, _values: [])
 

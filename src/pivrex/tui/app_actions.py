@@ -23,7 +23,7 @@ from pivrex.tui.jobs.job import Job
 from pivrex.tui.jobs.paper import Drawing
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
-from pivrex.tui.overlays.entry import Asked, ValueEntry
+from pivrex.tui.overlays.entry import EntryRequest, ValueEntry
 from pivrex.tui.overlays.help import help_sheet
 from pivrex.tui.overlays.message_list import message_sheet
 from pivrex.tui.own_editor import editor_words
@@ -98,7 +98,13 @@ class AppActions(_Base):
                     s.name,
                     s.title,
                     _said(s.lacks, s.waits)
-                    or ("drives" if s.name == now.source else "acts together with the driver" if s.can.beside else ""),
+                    or (
+                        "drives"
+                        if s.name == now.source
+                        else "acts together with the driver"
+                        if s.can.with_driver
+                        else ""
+                    ),
                     bool(s.lacks or s.waits),
                 )
                 for s in now.sources
@@ -305,7 +311,7 @@ class AppActions(_Base):
 
         shown = "" if not name else pins[name] if name == pins[name] else f"{name} = {pins[name]}"
         allowed = "front, limits.left_lost, or gap = front - 30 cm" + ("; empty deletes it" if name else "")
-        self._lay_over(ValueEntry(Asked("pin", shown, allowed, take)))
+        self._lay_over(ValueEntry(EntryRequest("pin", shown, allowed, take)))
 
     def act_copy(self) -> None:
         """Copy the open ladder, or what is selected with the why."""

@@ -52,7 +52,7 @@ WAYS: dict[str, Callable[[Replay], None]] = {
 }
 """What each does with the run."""
 
-BESIDE = frozenset(
+NEXT_TO = frozenset(
     ("stop", "next_wheel", "ladder", "previous_setting", "next_setting", "rigs", "export", "messages", "copy", "theme", "help", "palette",
      "quit", "sums", "zoom", "follow", "still",
      *(f"view_{name}" for name in ("driver", "shaping", "chassis", "heading", "field", "routine", "runs")))
@@ -77,7 +77,7 @@ class ReplayActs(_Base):
         """Show or hide the time line, and let the commands of a run count or not."""
         client = self.model.replay
         self.commands.before, self.commands.only = (
-            (REPLAY_COMMANDS, BESIDE) if client is not None else ((), frozenset())
+            (REPLAY_COMMANDS, NEXT_TO) if client is not None else ((), frozenset())
         )
         part = self._parts["replay"]
         part.display = client is not None

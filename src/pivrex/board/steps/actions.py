@@ -121,7 +121,7 @@ def zero_gyro(s: RoutineSettings, v: RoutineState, k: Thoughts, after: LineMemor
     """Let the line measure what its gyro says at rest."""
     if not v.profile.active:
         rest_motion(v.profile, nan, False)  # a heading held against a bias turns the robot
-    k.zero_asked = v.seen.n
+    k.zero_requested = v.seen.n
     if s.has_zeroing:
         z = after.zeroing
         z.status, z.readings, z.first, z.second = WAITS, 0.0, 0.0, 0.0

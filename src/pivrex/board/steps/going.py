@@ -193,7 +193,7 @@ def go_on(
 @kernel
 def has_zeroed(v: RoutineState, k: Thoughts) -> bool:
     """Return whether the gyro has been zeroed; then its heading is kept again."""
-    if v.seen.column[len(v.seen.column) - 1] != DONE or not v.seen.n > k.zero_asked:
+    if v.seen.column[len(v.seen.column) - 1] != DONE or not v.seen.n > k.zero_requested:
         return False
     if not v.profile.active:
         rest_motion(v.profile, nan, v.gyro)

@@ -106,7 +106,7 @@ class Steps:
         )  # fmt: skip
         columns = len(means.places) if table.switches else 1
         start: Thoughts = Form(Thoughts, columns=columns, threads=threads, slots=threads * depth).of(
-            drive=means.planner.drive, turn=means.planner.turn, zero_asked=-inf, limit=np.full(threads, inf)
+            drive=means.planner.drive, turn=means.planner.turn, zero_requested=-inf, limit=np.full(threads, inf)
         )
         unused = {name for name, changed_by in CHANGES.items() if not changed_by & (table.has | table.ways)}
         return cls(settings, start, Form(ThinkScratch, deep=table.deep), unused, table.lines)

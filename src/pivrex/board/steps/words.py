@@ -82,7 +82,7 @@ class Thoughts(Record):
     on : whether the routine drives
     ended, fault : whether it has ended, and what ended it too early; 0 for nothing
     drive, turn : how fast it goes where a step says nothing, in m/s and rad/s
-    zero_asked : the tick in which the gyro was to be zeroed
+    zero_requested : the tick in which the gyro was to be zeroed
     off : sensors that are switched off, by their columns
     pc, base : where a thread stands in the table, and its frame among the places
     state, parent : what it is, and which thread began it
@@ -96,7 +96,7 @@ class Thoughts(Record):
     fault: Whole = field()
     drive: Number = field(unit="m/s")
     turn: Number = field(unit="rad/s")
-    zero_asked: Number = field()
+    zero_requested: Number = field()
     off: Flags = field("columns")
     pc: Wholes = field("threads")
     base: Wholes = field("threads")

@@ -6,10 +6,10 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-__all__ = ["Beside"]
+__all__ = ["Background"]
 
 
-class Beside:
+class Background:
     """Something slow that is done in a thread of its own: `done` tells, `result` gives it or raises what went wrong."""
 
     def __init__(self, work: Callable[[], Any]) -> None:

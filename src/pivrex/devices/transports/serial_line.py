@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from pivrex.devices.transports.background import Beside
+from pivrex.devices.transports.background import Background
 from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.rig.transports import SerialTransport
 
@@ -33,14 +33,14 @@ class Serial(OpenTransport):
         super().__init__(f"serial {spec.port or f'usb {spec.usb}'}")
         self._spec = spec
         self._port: Any = None
-        self._opening: Beside | None = None
+        self._opening: Background | None = None
         self._free_s = 0.0
         self._cut = False
         """Whether the last message did not leave whole."""
 
     def _open(self) -> None:
         if self._opening is None:
-            self._opening = Beside(self._find_and_open)
+            self._opening = Background(self._find_and_open)
             time.sleep(0)  # most ports open at once
         if not self._opening.done:
             self.problem = "being opened"

@@ -6,7 +6,7 @@ import contextlib
 import socket
 import time
 
-from pivrex.devices.transports.background import Beside
+from pivrex.devices.transports.background import Background
 from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.rig.transports import TcpTransport
 
@@ -31,7 +31,7 @@ class Tcp(OpenTransport):
         self._spec = spec
         self._listener: socket.socket | None = None
         self._ends: dict[str, socket.socket] = {}
-        self._opening: Beside | None = None
+        self._opening: Background | None = None
         self.holder = ""
         """Who is heard, and never makes room for one that comes."""
 
@@ -62,7 +62,7 @@ class Tcp(OpenTransport):
             self._is_there()
             return
         if self._opening is None:
-            self._opening = Beside(lambda: socket.create_connection((self._spec.host, self._spec.port), timeout=3))
+            self._opening = Background(lambda: socket.create_connection((self._spec.host, self._spec.port), timeout=3))
         if not self._opening.done:
             self.problem = "connecting"
             self._try_at = 0.0

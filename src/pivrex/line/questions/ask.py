@@ -112,7 +112,7 @@ def _aimed(
 
 
 def _told(line: Line, speeds: Floats, angles: dict[str, float]) -> list[dict[str, Any]]:
-    rig, settings, named = line.rig, line.of_rig["outputs"], outputs.told_values(line.rig)
+    rig, settings, named = line.rig, line.of_rig["outputs"], outputs.command_values(line.rig)
     drive = line.of_rig["drive"].share @ speeds
     others = np.zeros(len(settings.smallest) + len(settings.sign) - len(drive))
     commands = outputs.encode(settings, np.concatenate((drive, others)))
@@ -140,9 +140,9 @@ def _named(rig: Rig, motor: str, value: str) -> str:
     return "pulse_us" if value == "pulse" else value
 
 
-def _refuse(rig: Rig, requested: Floats, follows: Floats, aside_is_free: bool) -> None:
+def _refuse(rig: Rig, requested: Floats, follows: Floats, sideways_is_free: bool) -> None:
     missing = requested - follows
-    if aside_is_free:
+    if sideways_is_free:
         missing[1] = 0.0
     words = []
     for value, name, unit in (

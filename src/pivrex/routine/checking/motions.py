@@ -77,7 +77,7 @@ class MotionChecks(StepChecks):
             self._wrong("must be more than 0; the way it goes is said in words", amount.span)
         return kind
 
-    def _aside(self, what: str) -> None:
+    def _sideways(self, what: str) -> None:
         if not self._words.can_left:
             self._wrong(f"{what}, but {self._rig.name}'s wheels cannot go sideways; turn first, then drive ahead")
 
@@ -85,7 +85,7 @@ class MotionChecks(StepChecks):
         way = node["way"]
         forward, left = {"ahead": (1, 0), "back": (-1, 0), "left": (0, 1), "right": (0, -1)}[way]
         if left:
-            self._aside(f"drives {way}")
+            self._sideways(f"drives {way}")
         return self._motion(node, scope, "straight", False, node["amount"], values={}, forward=forward, left=left)
 
     def _do_drive_along(self, _line: Line, node: Node, scope: Scope) -> list[Instruction]:
@@ -94,7 +94,7 @@ class MotionChecks(StepChecks):
         return self._motion(node, scope, "along", False, node["amount"], values={"direction": node["direction"]})
 
     def _by_field(self, what: str) -> None:
-        self._aside(what)
+        self._sideways(what)
         if self._words.can_left and not self._words.by_field:
             self._wrong(f"{what}; that needs law planar, but this rig has law {self._rig.law.kind}")
 

@@ -15,7 +15,7 @@ from pivrex.routine.program import MAIN, Instruction, Where
 from pivrex.routine.reading import Line
 from pivrex.routine.robot import RobotWords
 
-__all__ = ["Beside", "Finder", "OwnMove", "Paths", "Reader", "Scope", "all_lines"]
+__all__ = ["Finder", "Neighbours", "OwnMove", "Paths", "Reader", "Scope", "all_lines"]
 
 Reader = Callable[[str], str | None]
 """Return the text of a shared file by its name, None if there is none."""
@@ -25,7 +25,7 @@ Paths = Callable[[str], tuple[Path | None, str]]
 
 
 @runtime_checkable
-class Beside(Protocol):
+class Neighbours(Protocol):
     """A reader of what lies next to a routine: files of own moves, and paths."""
 
     def __call__(self, name: str) -> str | None: ...
@@ -63,7 +63,7 @@ class Finder:
 
     def __init__(self, rig: Rig, name: str, shared: Reader | None) -> None:
         self._rig, self._name, self._shared = rig, name, shared
-        self._paths: Paths | None = shared.path if isinstance(shared, Beside) else None
+        self._paths: Paths | None = shared.path if isinstance(shared, Neighbours) else None
         self._words = RobotWords(rig)
         self._found: list[TextMistake] = []
         self._moves: dict[str, OwnMove] = {}

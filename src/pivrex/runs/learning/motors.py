@@ -101,7 +101,7 @@ def windows_of(drive: Drive, volts: float) -> Windows:
     static·sgn + k·(way/time) + a·(v1 - v0)/time. Only speeds at the two ends must be taken, each the slope of a line through
     2·`REACH` + 1 counts.
     """
-    given = drive.drive[:-1] * (drive.volts[1:] / volts)[:, None]
+    drives_given = drive.drive[:-1] * (drive.volts[1:] / volts)[:, None]
     count = drive.drive.shape[1]
     signs = np.array([np.sign(drive.ahead[drive.motor_of == m].mean()) or 1.0 for m in range(count)])
     way = np.column_stack([drive.travel[:, drive.motor_of == m].mean(axis=1) for m in range(count)])
@@ -111,17 +111,17 @@ def windows_of(drive: Drive, volts: float) -> Windows:
     if len(way) > 2 * REACH:
         for m in range(count):
             speed[REACH:-REACH, m] = np.convolve(way[:, m], kernel[::-1], "valid")
-    jumps = np.abs(np.diff(given, axis=0, prepend=given[:1])).max(axis=1) > QUIET
+    jumps = np.abs(np.diff(drives_given, axis=0, prepend=drives_given[:1])).max(axis=1) > QUIET
     jumps |= drive.stopped[:-1] & (np.abs(speed[:-1]) > MOVES_M_S).any(axis=1)
     near = np.convolve(jumps, np.ones(2 * REACH + 2), "same") > 0
     step = round(LEAST_S / drive.dt_s)
     at: list[int] = []
     for i in np.flatnonzero(~near).tolist():
-        if REACH <= i < len(given) - REACH and (not at or i - at[-1] >= step):
+        if REACH <= i < len(drives_given) - REACH and (not at or i - at[-1] >= step):
             at.append(i)
     edges = np.array(at, int)
     length = np.diff(edges) * drive.dt_s
-    whole = np.concatenate((np.zeros((1, count)), np.cumsum(given, axis=0)))
+    whole = np.concatenate((np.zeros((1, count)), np.cumsum(drives_given, axis=0)))
     each = length[:, None]
     return Windows(
         own_drive=np.diff(whole[edges], axis=0) * drive.dt_s / each,

@@ -37,7 +37,7 @@ AGAIN, BREAKS = 3, 1.03
 SLOW_M_S = 0.02
 """A tyre that slips no faster along either direction does not slide, whatever its grip."""
 
-FELT_M_S = 0.002
+NOTICED_M_S = 0.002
 """What stands in the way counts as a bump once it takes this much speed in a step."""
 
 SLIDES_M_S = 0.02
@@ -203,7 +203,7 @@ def push_back(f: Scenery, s: BodySettings, w: BodyScratch, m: BodyState, side: i
             rub = div(s.bumper * w.force[k], larger(abs(along_twist(w.along[k], w.v)), SLIDES_M_S))
             add_damper(w.a, w.r, w.along[k], rub, 0.0)
     solve(w)
-    if total * h > FELT_M_S * s.mass:
+    if total * h > NOTICED_M_S * s.mass:
         m.blocked = True
     if total > 0.0:
         push_out(w, m)

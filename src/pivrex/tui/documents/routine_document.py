@@ -193,23 +193,23 @@ class RoutineDocument(Document[Checked]):
     def take_theirs(self, keep_mine: bool = True) -> Path | None:
         """Take the file's text; ours goes into a file next to it, whose path is returned. Raises `PivrexError`."""
         raw = read_persons(self.path, LARGEST_FILE)
-        beside = self._put_aside("mine", self.raw()) if keep_mine else None
+        kept = self._keep_copy("mine", self.raw()) if keep_mine else None
         self._take(raw)
         self.look_outside()
-        return beside
+        return kept
 
     def keep_ours(self) -> Path:
         """Save ours; theirs goes into a file next to it, whose path is returned. Raises `PivrexError`."""
-        beside = self._put_aside("theirs", read_persons(self.path, LARGEST_FILE))
+        kept = self._keep_copy("theirs", read_persons(self.path, LARGEST_FILE))
         write_atomically(self.path, self.raw())
         self._take(self.raw())
         self._known = self.text
-        return beside
+        return kept
 
-    def _put_aside(self, whose: str, raw: str) -> Path:
-        beside = free_name(self.path.parent, f"{self.path.stem}-{whose}", self.path.suffix)
-        write_atomically(beside, raw)
-        return beside
+    def _keep_copy(self, whose: str, raw: str) -> Path:
+        kept = free_name(self.path.parent, f"{self.path.stem}-{whose}", self.path.suffix)
+        write_atomically(kept, raw)
+        return kept
 
     def close(self) -> None:
         """Wait until all is saved."""

@@ -24,7 +24,7 @@ class Standing(NamedTuple):
     Attributes
     ----------
     name, kind : str
-    asked, reached : str
+    command, reached : str
         With their units; empty for what no one knows.
     low, high : str
         As far as it goes.
@@ -42,7 +42,7 @@ class Standing(NamedTuple):
 
     name: str
     kind: str
-    asked: str
+    command: str
     reached: str
     low: str
     high: str
@@ -68,9 +68,9 @@ def draw_standing(picture: Picture, x: int, y: int, width: int, one: Standing, n
     picture.text(x, y, one.name, "title" if one.acts else "rest", names)
     at = x + names + 1
     if one.kind == "switch":
-        picture.text(at, y, f"{'■' if one.at else '□'} {one.asked}", "commanded" if one.at else "rest")
+        picture.text(at, y, f"{'■' if one.at else '□'} {one.command}", "commanded" if one.at else "rest")
     else:
-        picture.right(at + VALUES - 1, y, one.asked, "commanded" if one.acts else "rest")
+        picture.right(at + VALUES - 1, y, one.command, "commanded" if one.acts else "rest")
     at += VALUES + 1
     picture.text(at, y, one.reached, "measured", VALUES)
     at += VALUES + 1

@@ -22,7 +22,7 @@ def draw_sum(name: str, values: Values, results: list[Result], width: int, heigh
     picture = Picture(width, height)
     found = {r.key: r for r in results}
     if found and width >= 30 and height >= 7:
-        _DRAWN[name](picture, values, found)
+        _DRAWINGS[name](picture, values, found)
     return picture
 
 
@@ -154,6 +154,6 @@ def _turn(p: Picture, v: Values, r: Mapping[str, Result]) -> None:
     p.text(30, 7, f"{r['counts'].value:.0f} counts each", "rest")
 
 
-_DRAWN: dict[str, Callable[[Picture, Values, Mapping[str, Result]], None]] = {
+_DRAWINGS: dict[str, Callable[[Picture, Values, Mapping[str, Result]], None]] = {
     "divider": _divider, "echo": _echo, "counts": _counts, "gear": _gear, "pwm": _pwm, "battery": _battery, "turn": _turn,
 }  # fmt: skip

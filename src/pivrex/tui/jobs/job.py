@@ -199,17 +199,17 @@ def _in_process(nice: int, wire: Connection, work: Callable[..., Any], args: tup
 
 def serve(wire: Connection, work: Callable[..., Any], args: tuple[object, ...], ended: Callable[[], None]) -> None:
     """Answer what comes over a wire until it is closed; then ``ended`` is called, whatever is being worked on."""
-    asked = _Asked(wire, ended)
+    inbox = _Inbox(wire, ended)
     worker = work(*args) if isinstance(work, type) else work
-    while asked.hear():
-        kind = min(asked.waiting, key=lambda k: k[0])
-        number, question = asked.waiting.pop(kind)
+    while inbox.hear():
+        kind = min(inbox.waiting, key=lambda k: k[0])
+        number, question = inbox.waiting.pop(kind)
 
         def tell(share: float, said: str, of: int = number) -> None:
             wire.send(("told", of, (share, said)))
 
         try:
-            answer = worker(question, Progress(tell, lambda kind=kind: asked.newer(kind)))  # type: ignore[misc]
+            answer = worker(question, Progress(tell, lambda kind=kind: inbox.newer(kind)))  # type: ignore[misc]
         except PivrexError as problem:
             wire.send(("refused", number, str(problem)))
         else:
@@ -217,7 +217,7 @@ def serve(wire: Connection, work: Callable[..., Any], args: tuple[object, ...], 
                 wire.send(("answered", number, answer))
 
 
-class _Asked:
+class _Inbox:
     """What was asked and waits, by its kind; a thread of its own takes it from the wire."""
 
     def __init__(self, wire: Connection, ended: Callable[[], None]) -> None:

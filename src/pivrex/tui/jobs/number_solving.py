@@ -66,12 +66,12 @@ def solving_job() -> Job[ToSolve, Solved]:
     return Job("pivrex-solve", _solve, patient=False)
 
 
-def _solve(asked: ToSolve, progress: Progress) -> Solved | None:
-    play, shared = asked.play, shared_next_to(asked.path)
+def _solve(question: ToSolve, progress: Progress) -> Solved | None:
+    play, shared = question.play, shared_next_to(question.path)
     return solve(
-        asked.text,
-        asked.number,
-        asked.goal,
+        question.text,
+        question.number,
+        question.goal,
         play.rig,
         play.field,
         shared,
@@ -82,12 +82,12 @@ def _solve(asked: ToSolve, progress: Progress) -> Solved | None:
 
 def solving_words(job: Job[ToSolve, Solved]) -> tuple[str, str]:
     """Return what was found, or how far it is, and in which role; empty where nothing is asked."""
-    asked = job.question
-    if asked is None:
+    question = job.question
+    if question is None:
         return "", "dim"
-    line = f"line {asked.number.line}"
+    line = f"line {question.number.line}"
     if job.goes_on:
-        return f"looking for {line}'s {asked.number.text}: {job.said or 'begins'}; N stops it", "dim"
+        return f"looking for {line}'s {question.number.text}: {job.said or 'begins'}; N stops it", "dim"
     if job.problem:
         return f"! {job.problem}", "alarm"
     found = job.answer

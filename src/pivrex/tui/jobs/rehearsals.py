@@ -27,11 +27,11 @@ class _Rehearser:
     def __init__(self, times: int) -> None:
         self._seeds = np.arange(1, times + 1, dtype=np.uint64)
 
-    def __call__(self, asked: ToPlay, progress: Progress) -> Rehearsed | None:
+    def __call__(self, question: ToPlay, progress: Progress) -> Rehearsed | None:
         def goes_on(done: int, whole: int) -> bool:
             return progress(done / whole)
 
-        return rehearse(asked.program, asked.rig, asked.field, self._seeds, asked.limit_s, goes_on)
+        return rehearse(question.program, question.rig, question.field, self._seeds, question.limit_s, goes_on)
 
 
 def rehearsal_words(job: Job[ToPlay, Rehearsed], field: Field) -> str:

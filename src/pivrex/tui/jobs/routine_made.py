@@ -75,20 +75,24 @@ class Proven(NamedTuple):
     differs: str
 
 
-Asked = ToReturn | ToCompare | ToProve
+Question = ToReturn | ToCompare | ToProve
 Answer = Home | Against | Proven
 
 
-def made_job() -> Job[Asked, Answer]:
+def made_job() -> Job[Question, Answer]:
     """Return the job that makes the way back, holds another version against a routine, or proves that one does the same."""
     return Job("pivrex-beside", _make, patient=False)
 
 
-def _make(asked: Asked, _report: Progress) -> Answer:
-    if isinstance(asked, ToProve):
-        job = asked.play
-        return Proven(differs(job.program, asked.other, job.rig, job.field, job.limit_s))
-    return _home(asked.play, asked.path) if isinstance(asked, ToReturn) else _against(asked.play, asked.other)
+def _make(question: Question, _report: Progress) -> Answer:
+    if isinstance(question, ToProve):
+        job = question.play
+        return Proven(differs(job.program, question.other, job.rig, job.field, job.limit_s))
+    return (
+        _home(question.play, question.path)
+        if isinstance(question, ToReturn)
+        else _against(question.play, question.other)
+    )
 
 
 def _home(job: ToPlay, path: Path) -> Home:

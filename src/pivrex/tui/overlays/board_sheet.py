@@ -22,11 +22,11 @@ WIDE = 74
 """From here on the pins stand in two columns."""
 
 
-Asked = tuple[Rig, Path, Field | None, Task | None]
+Question = tuple[Rig, Path, Field | None, Task | None]
 
 
-def _write(asked: Asked, progress: Progress) -> BoardReport:
-    rig, folder, field, task = asked
+def _write(question: Question, progress: Progress) -> BoardReport:
+    rig, folder, field, task = question
     return reported(rig, folder, "avr", start_of(field), task)
 
 
@@ -40,7 +40,7 @@ class BoardWriting:
     """
 
     def __init__(self, model: ScreenModel) -> None:
-        self._job: Job[Asked, BoardReport] = Job("pivrex-board", _write, patient=False)
+        self._job: Job[Question, BoardReport] = Job("pivrex-board", _write, patient=False)
         folder, task = model.folder, model.documents.task(model.rig, model.say)
         self._job.ask((model.rig, folder.path / "boards" / model.rig_name, folder.settings.field, task))
         self.report: BoardReport | None = None

@@ -16,7 +16,7 @@ from pivrex.errors import UnitError
 from pivrex.tui.keys import do_bound
 from pivrex.tui.overlays.closing import LiesOver
 
-__all__ = ["Asked", "Typed", "ValueEntry"]
+__all__ = ["EntryRequest", "Typed", "ValueEntry"]
 
 
 @runtime_checkable
@@ -33,7 +33,7 @@ class Typed(Protocol):
 
 
 @dataclass(frozen=True)
-class Asked:
+class EntryRequest:
     """One value that is asked for: what, as it is shown first, and what is allowed; ``take`` may raise `UnitError`."""
 
     what: str

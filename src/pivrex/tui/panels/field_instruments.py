@@ -21,7 +21,7 @@ from pivrex.units import wrap_deg
 
 __all__ = ["FieldInstruments"]
 
-DRAWN = 8
+MIN_DIAL_ROWS = 8
 """Rows of the dials and of the numbers between them."""
 
 DIAL_W, TABLE_W = 16, 29
@@ -60,7 +60,7 @@ class FieldInstruments(Panel):
 
     def rows(self, height: int) -> int:
         """Return how high it is in a column of a height."""
-        wanted = DRAWN + 1 + self._battery() + len(self.model.rig.sensors)
+        wanted = MIN_DIAL_ROWS + 1 + self._battery() + len(self.model.rig.sensors)
         return min(wanted, height)
 
     def _battery(self) -> bool:
@@ -69,7 +69,7 @@ class FieldInstruments(Panel):
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
         dials = min(2, max(0, width - TABLE_W) // DIAL_W)
-        drawn, model, shown = min(DRAWN, height), self.model, self._chassis.live()
+        drawn, model, shown = min(MIN_DIAL_ROWS, height), self.model, self._chassis.live()
         commanded, does = (NOTHING, NOTHING) if shown is None else (shown.commanded, shown.achieved)
         does = NOTHING if does is None else does
         if dials:

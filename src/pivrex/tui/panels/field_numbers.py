@@ -191,7 +191,7 @@ class FieldNumbers(Panel):
                 )
         return found
 
-    def _aside(self) -> list[tuple[str, str]]:
+    def _sideways(self) -> list[tuple[str, str]]:
         if self.model.rig.law.kind != "planar":
             return []
         left = self.model.value("motion", "left")
@@ -202,7 +202,7 @@ class FieldNumbers(Panel):
         heading = wrap_deg(model.degrees("truth", "heading")) if model.row is not None else 0.0
         turn = turning(model.degrees("motion", "turn"), 0, "deg/s", 3, True)
         forward = f"forward {number(model.value('motion', 'forward'))} m/s"
-        rows: list[Row] = [("motion", [(forward, "commanded"), *self._aside(), (f"turn {turn}", "commanded")])]
+        rows: list[Row] = [("motion", [(forward, "commanded"), *self._sideways(), (f"turn {turn}", "commanded")])]
         if isfinite(model.value("truth", "x")) or model.row is None:  # no one knows where a real robot truly is
             x, y = (number(model.value("truth", axis), 2, 5) for axis in "xy")
             said = (f"x {x} m", f"y {y} m", f"heading {number(heading, 0, 4)} deg")

@@ -60,7 +60,7 @@ class LoopTuning(Panel):
         self.goal = "quick"
         self.proposed: Gains | None = None
         self.help = gain_job()
-        self.beside_p_alone = False
+        self.with_p_alone = False
         self.kept: Gains | None = None
         self._changes: dict[str, object] | None = None
         """What a helper proposes for other loops too."""
@@ -105,9 +105,9 @@ class LoopTuning(Panel):
         before = self.model.before
         if before is not None and loop.of(before.rig) is not None and loop.gains(before.rig) != now:
             found.append(("before", loop.gains(before.rig)))
-        if self.beside_p_alone and loop.name == "wheel":
+        if self.with_p_alone and loop.name == "wheel":
             found += [("feedforward", Gains(0.0, 0.0, 0.0)), ("open", OPEN)]
-        elif self.beside_p_alone:
+        elif self.with_p_alone:
             found.append(("P alone", Gains(now.p, 0.0, 0.0)))
         if self.kept is not None and self.kept != now:
             found.append(("kept", self.kept))
@@ -175,7 +175,7 @@ class LoopTuning(Panel):
             self.goal,
             self.kept,
             self.proposed,
-            self.beside_p_alone,
+            self.with_p_alone,
             self.names,
             self.responses,
             self.loop,
@@ -273,7 +273,7 @@ class LoopTuning(Panel):
         self.responses = None
 
     def act_p_alone(self) -> None:
-        self.beside_p_alone = not self.beside_p_alone
+        self.with_p_alone = not self.with_p_alone
 
     def act_keep_response(self) -> None:
         now = self.loop.gains(self.model.rig)

@@ -40,7 +40,7 @@ class OpenRoutine(Panel):
     editor : RoutineText
     t : float
         Where the cursor stands, in s of the routine.
-    beside : bool
+    compares : bool
         Whether a decision is shown for each value, side by side.
     seen : Seen or None
         What came of playing it.
@@ -51,7 +51,7 @@ class OpenRoutine(Panel):
         self.document = RoutineDocument(self.model.folder.settings.match.alone_s)
         self.editor = RoutineText(self._find)
         self.t = 0.0
-        self.beside = False
+        self.compares = False
         self.seen: Seen | None = None
         self._previews = preview_job()
         self._due = 0.0
@@ -263,7 +263,7 @@ class OpenRoutine(Panel):
     def job(self, program: Program) -> ToPlay:
         folder = self.model.folder.settings
         values: tuple[float, ...] = ()
-        if self.beside:
+        if self.compares:
             cases = [v for code in program.codes.values() for s in code if isinstance(s, Choose) for v, _ in s.cases]
             values = (*dict.fromkeys(sorted(cases)), 0.0) if cases else (0.0, 1.0, 2.0, 3.0, 4.0)
         return ToPlay(self.document.serial, self.model.rig, folder.field, program, folder.match.alone_s, 0, values[:6])
@@ -319,7 +319,7 @@ class OpenRoutine(Panel):
                 self.editor.to_line(line)
 
     def act_values(self) -> None:
-        self.beside = not self.beside
+        self.compares = not self.compares
         self._due = time.monotonic()
 
     # --- one cursor ---
@@ -372,13 +372,13 @@ class OpenRoutine(Panel):
 
         def take(whose: str) -> None:
             try:
-                beside = document.keep_ours() if whose == "ours" else document.take_theirs()
+                compares = document.keep_ours() if whose == "ours" else document.take_theirs()
             except PivrexError as problem:
                 self.model.say(str(problem), alarm=True)
                 return
             self._take_text()
             self.model.say(f"{name}: kept {'what was typed here' if whose == 'ours' else 'what was saved outside'}; "
-                           f"the other is in {beside.name if beside is not None else name}")  # fmt: skip
+                           f"the other is in {compares.name if compares is not None else name}")  # fmt: skip
 
         if len(self.view.app.screen_stack) == 1:
             self.view.choose(f"{name} was changed here and outside: which counts?", choices, "ours", "escape", take)

@@ -12,7 +12,7 @@ from pivrex.tui.draw.parts import wrapped
 from pivrex.tui.draw.picture import Picture
 from pivrex.tui.model import ScreenModel
 from pivrex.tui.overlays.choices import Choice, Choices
-from pivrex.tui.overlays.entry import Asked, Typed, ValueEntry
+from pivrex.tui.overlays.entry import EntryRequest, Typed, ValueEntry
 
 if TYPE_CHECKING:
     from textual.geometry import Size
@@ -209,8 +209,8 @@ class View:
             self.app.push_screen(screen, take)
 
     def ask(self, what: str, shown: str, allowed: str, take: Callable[[str], None]) -> None:
-        """Ask for a value that is typed; see `Asked`."""
-        self.lay_over(ValueEntry(Asked(what, shown, allowed, take)))
+        """Ask for a value that is typed; see `EntryRequest`."""
+        self.lay_over(ValueEntry(EntryRequest(what, shown, allowed, take)))
 
     def choose(
         self, title: str, choices: Callable[[], list[Choice]], chosen: str, key: str, take: Callable[[str], object],

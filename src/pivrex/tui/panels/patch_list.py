@@ -102,9 +102,9 @@ class PatchList(Panel):
                     self._heard(source, channel)
                     return
 
-    def _heard(self, source: SourceReport, channel: str, key: str = "", beside: bool = False) -> None:
+    def _heard(self, source: SourceReport, channel: str, key: str = "", in_addition: bool = False) -> None:
         """Bind the control that was moved; one that already does something is said, and the wait goes on."""
-        taken = self._does_already(source, channel, beside)
+        taken = self._does_already(source, channel, in_addition)
         if taken:
             named = f"{key_name(key)} ({channel})" if key else channel
             self.model.say(f'{named} already does "{taken}"; choose another control. Backspace cancels', alarm=True)
@@ -113,9 +113,9 @@ class PatchList(Panel):
         self._learning = None
         if key:
             self.model.gives_key(key, channel)
-        self._put(self.chosen(), source, channel, beside)
+        self._put(self.chosen(), source, channel, in_addition)
 
-    def _does_already(self, source: SourceReport, channel: str, beside: bool) -> str:
+    def _does_already(self, source: SourceReport, channel: str, in_addition: bool) -> str:
         """Return what a control of a source does already, if a binding may not share it; empty for nothing."""
         mine = "" if self._action else self.chosen().key
         if mine.startswith("law."):
@@ -123,7 +123,7 @@ class PatchList(Panel):
         if mine and not _is_plain(self.chosen()):
             return ""  # a control may be shared; whether by these two the rig says
         for patch in self.patches():
-            same = patch.source in ("chosen", source.name, source.kind) or beside
+            same = patch.source in ("chosen", source.name, source.kind) or in_addition
             if (
                 patch.channel == channel
                 and same
@@ -148,7 +148,7 @@ class PatchList(Panel):
             free = (c for c in CHANNELS if c.startswith("button_") and c not in used)
             channel = self.model.button_keys.get(key) or next(free, "button_0")
             keys = next((s for s in self._sources.sources() if s.name == "keys"), source)
-            self._heard(keys, channel, key, beside=True)
+            self._heard(keys, channel, key, in_addition=True)
             return True
         return False
 
@@ -225,11 +225,11 @@ class PatchList(Panel):
         when, with_ = (patch.binding.when, patch.binding.with_) if patch.binding is not None else ("", "")
         return patch.function + (f", {when}" if when not in ("", "held") else "") + (f", with {with_}" if with_ else "")
 
-    def _put(self, patch: Patch, source: SourceReport, channel: str, beside: bool = False) -> None:
+    def _put(self, patch: Patch, source: SourceReport, channel: str, in_addition: bool = False) -> None:
         model = self.model
         # the source that drives, whichever it is; any other is named
         own = source.name in model.rig.sources
-        name = "chosen" if beside or source.name == model.status.source else source.name if own else source.kind
+        name = "chosen" if in_addition or source.name == model.status.source else source.name if own else source.kind
         if self._action:
             action, self._action = self._action, ""
             if model.edit(f"{action} by {channel}", lambda d: _add(d, channel, action, name)):

@@ -78,7 +78,7 @@ class PathDrawing:
         kept = plan.clearance(self._model.rig, self._model.folder.settings.field)
         add_plan(scene, self._model.rig, plan, kept.away < 0, self.document.mark, tried)
 
-    def draw_beside(self, picture: Picture, x: int, width: int, height: int) -> None:
+    def draw_side_by_side(self, picture: Picture, x: int, width: int, height: int) -> None:
         """Draw what there is to say of it: rows, the speed over its way, the errors over time, and the commands."""
         document, model = self.document, self._model
         name = document.path.stem if document.is_open else "none"

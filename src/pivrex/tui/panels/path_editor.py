@@ -122,7 +122,7 @@ class PathEditor(Panel):
 
     def draw(self, width: int, height: int) -> Picture:
         picture = Picture(width, height)
-        self.drawn.draw_beside(picture, 0, width, height)
+        self.drawn.draw_side_by_side(picture, 0, width, height)
         return picture
 
     # --- open and closed ---

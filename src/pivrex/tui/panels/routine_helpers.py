@@ -46,10 +46,10 @@ class RoutineHelpers(Panel):
         """Return what is looked for, made or found, each sentence with its role."""
         made, other = self.made, self.other
         if made.goes_on and made.question is not None:
-            beside = [(f"making {made.question.title} ...", "dim")]
+            rows = [(f"making {made.question.title} ...", "dim")]
         else:
-            beside = [(one, "target") for one in other.found.sentences()] if other is not None else []
-        return [solving_words(self.solving), *beside]
+            rows = [(one, "target") for one in other.found.sentences()] if other is not None else []
+        return [solving_words(self.solving), *rows]
 
     def act_rehearse(self) -> None:
         if self.rehearsal.goes_on:
@@ -114,13 +114,13 @@ class RoutineHelpers(Panel):
     def update(self) -> None:
         self.rehearsal.poll()
         self.solving.poll()
-        for asked, made in self.made.poll():
+        for question, made in self.made.poll():
             if isinstance(made, Against):
                 self.other = made
-            elif isinstance(asked, ToProve) and isinstance(made, Proven):
-                self._keep_move(made.differs, asked)
-            elif isinstance(asked, ToReturn) and isinstance(made, Home):
-                self._keep_home(made, asked.path)
+            elif isinstance(question, ToProve) and isinstance(made, Proven):
+                self._keep_move(made.differs, question)
+            elif isinstance(question, ToReturn) and isinstance(made, Home):
+                self._keep_home(made, question.path)
 
     def _keep_home(self, made: Home, path: Path) -> None:
         if not made.text:
@@ -158,11 +158,11 @@ class RoutineHelpers(Panel):
         allowed = f"of {which}; leave a parameter out, and its number stays"
         self.view.ask("own move", suggested(text, first, last), allowed, take)
 
-    def _keep_move(self, differs: str, asked: ToProve) -> None:
-        made = asked.made
+    def _keep_move(self, differs: str, question: ToProve) -> None:
+        made = question.made
         if differs:
             self.model.say(f"{made.name} would do something else: {differs}", alarm=True)
-        elif self._routine.document.text != asked.old:
+        elif self._routine.document.text != question.old:
             self.model.say("the routine was changed meanwhile; do it again", alarm=True)
         else:
             self._routine.editor.take_text(made.text)
@@ -193,12 +193,12 @@ class RoutineHelpers(Panel):
 
     def act_write_number(self) -> None:
         """Write what was found into the text."""
-        found, asked = self.solving.answer, self.solving.answered
-        if found is None or asked is None:
+        found, question = self.solving.answer, self.solving.answered
+        if found is None or question is None:
             self.model.say("no number was found yet; N looks for the one at the cursor")
             return
-        number, row = asked.number, asked.number.line - 1
-        if self._routine.document.text.split("\n")[row : row + 1] != [asked.row]:
+        number, row = question.number, question.number.line - 1
+        if self._routine.document.text.split("\n")[row : row + 1] != [question.row]:
             self.model.say("that line was changed meanwhile; N looks for its number again", alarm=True)
             return
         self._routine.editor.replace(found.written, (row, number.begin), (row, number.end))

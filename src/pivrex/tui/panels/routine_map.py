@@ -38,13 +38,13 @@ class RoutineMap(Panel):
         if model.status.match.period in COUNTED:
             return None
         jobs = helpers.rehearsal.answer, helpers.rehearsal.share, helpers.rehearsal.goes_on, helpers.other
-        text = routine.seen, routine.beside, routine.document.serial, routine.line, routine.t
+        text = routine.seen, routine.compares, routine.document.serial, routine.line, routine.t
         return *text, *jobs, tuple(helpers.words()), model.serial, model.folder.settings.field
 
     def draw(self, width: int, height: int) -> Picture:
         picture, y = Picture(width, height), 0
         seen, helpers = self._routine.seen, self._helpers
-        if self._routine.beside and seen is not None and seen.values:
+        if self._routine.compares and seen is not None and seen.values:
             self._draw_values(picture, 0, 0, width, height)
             return picture
         self._draw_end(picture, 0, 0, width)

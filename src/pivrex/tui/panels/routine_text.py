@@ -326,7 +326,7 @@ def _rows(m: TextMistake, width: int) -> list[str]:
     """Write a mistake below its line: carets, and next to or below them what is wrong."""
     sign = "! " if not m.warning else "· "
     carets = "^" * max(1, min(m.length, width - m.column + 1))
-    beside = " " * (m.column - 1) + carets + " " + sign + m.what
-    if len(beside) <= width:
-        return [beside]
+    note = " " * (m.column - 1) + carets + " " + sign + m.what
+    if len(note) <= width:
+        return [note]
     return [" " * (m.column - 1) + carets, *wrap(sign + m.what, max(20, width - 2), subsequent_indent="  ")]

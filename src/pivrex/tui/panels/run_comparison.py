@@ -15,10 +15,10 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.jobs.run_questions import ComparedRuns, OpenRun, place
 from pivrex.tui.panels.run_story import column_of, lay_floor, pin_chart, place_strips
 
-__all__ = ["draw_beside"]
+__all__ = ["draw_side_by_side"]
 
 
-def draw_beside(found: ComparedRuns, runs: Sequence[OpenRun], width: int, height: int) -> Picture:
+def draw_side_by_side(found: ComparedRuns, runs: Sequence[OpenRun], width: int, height: int) -> Picture:
     """Draw two runs over each other, and more under them: where the two part, by which stage, and side by side their figures."""
     one, other = runs[:2]
     picture = Picture(width, height)

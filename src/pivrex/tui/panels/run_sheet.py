@@ -18,7 +18,7 @@ from pivrex.tui.jobs.run_questions import OpenRun
 from pivrex.tui.overlays.sheet import Sheet
 from pivrex.tui.panels.learned_values import draw_learned
 from pivrex.tui.panels.panel import Panel, View
-from pivrex.tui.panels.run_comparison import draw_beside
+from pivrex.tui.panels.run_comparison import draw_side_by_side
 from pivrex.tui.panels.run_selection import RunSelection
 from pivrex.tui.panels.run_story import draw_run, draw_season
 from pivrex.units import parse
@@ -136,7 +136,7 @@ class RunSheet(Panel):
                 and found.names == (selection.marked, selection.selected)
             ):
                 more = [self._tolds[n] for n in selection.also if n in self._tolds and n != selection.selected]
-                return draw_beside(found, [marked, run_shown, *more], width, height)
+                return draw_side_by_side(found, [marked, run_shown, *more], width, height)
             waits = "comparing ..."
         elif self.sheet == "learned":
             if selection.learned is not None and selection.learned.run == selection.selected:

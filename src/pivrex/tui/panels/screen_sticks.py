@@ -8,7 +8,7 @@ from pivrex.tui.draw.picture import Picture
 from pivrex.tui.draw.stick import draw_stick
 from pivrex.tui.panels.panel import Panel, View
 
-__all__ = ["STICKS_H", "STICKS_W", "DrawnSticks"]
+__all__ = ["STICKS_H", "STICKS_W", "ScreenSticks"]
 
 STICK_H = 7
 STICK_W = 15
@@ -19,7 +19,7 @@ NUMBER, LEAST_NAME = 7, 9
 """What a reading needs next to its name, and what a name needs at least."""
 
 
-class DrawnSticks(Panel):
+class ScreenSticks(Panel):
     """They drive while they are held, and spring back."""
 
     def __init__(self, view: View) -> None:

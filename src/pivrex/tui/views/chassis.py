@@ -119,24 +119,24 @@ class ChassisView(View):
         motion = self._motion.HEIGHT + (3 if height >= 38 else 2 if height >= 34 else 1)
         yield self._motion, Rect(x, 0, w, motion)
         half = max(w * 11 // 20, 42) if w >= 66 else w
-        beside = half < w
-        rows = max(self._wheel.rows, self._rules.rows) if beside else self._wheel.rows
+        wide = half < w
+        rows = max(self._wheel.rows, self._rules.rows) if wide else self._wheel.rows
         y = motion + 1
         wheels = max(0, min(self._wheels.rows(height >= 34, w), height - y))
         yield self._wheels, Rect(x, y, w, wheels)
         y += wheels + 1
         rows = min(rows, height - y)
         if rows >= LEAST:
-            walks_rules = not beside and self.settings.chosen in self._columns()[2]
+            walks_rules = not wide and self.settings.chosen in self._columns()[2]
             yield self._rules if walks_rules else self._wheel, Rect(x, y, half - 1, rows)
-            if beside:
+            if wide:
                 yield self._rules, Rect(x + half, y, w - half, rows)
             y += rows + 1
         room = height - y
         if room >= 9:
-            each = min(w // 2, room * 2 + 8) if beside else w
+            each = min(w // 2, room * 2 + 8) if wide else w
             yield self._envelope, Rect(x, y, each - 1, room)
-            if beside:
+            if wide:
                 yield self._figures, Rect(x + each + 1, y, w - each - 1, room)
 
 

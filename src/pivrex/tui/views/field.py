@@ -22,7 +22,7 @@ from pivrex.tui.panels.panel import Place, Rect, View
 from pivrex.tui.panels.path_editor import PATH_COMMANDS, PathEditor
 from pivrex.tui.panels.path_limits import PathLimits
 from pivrex.tui.panels.robot_from_side import RobotFromSide, leans
-from pivrex.tui.panels.screen_sticks import STICKS_H, STICKS_W, DrawnSticks
+from pivrex.tui.panels.screen_sticks import STICKS_H, STICKS_W, ScreenSticks
 from pivrex.tui.panels.wheel_bars import WheelBars, WheelStrips
 
 __all__ = ["FIELD_COMMANDS", "FieldView", "field_bars", "field_exports"]
@@ -51,7 +51,7 @@ class FieldView(View):
         super().__init__(model, name)
         self.paths = PathEditor(self)
         self._map = FieldMap(self, self.paths)
-        self._wheels, self._strips, self._sticks = WheelBars(self), WheelStrips(self), DrawnSticks(self)
+        self._wheels, self._strips, self._sticks = WheelBars(self), WheelStrips(self), ScreenSticks(self)
         self._attachments, self._instruments = AttachmentBars(self), FieldInstruments(self)
         self._numbers, self._all_numbers = FieldNumbers(self), False
         self._side = RobotFromSide(self)
