@@ -25,7 +25,7 @@ class BuildKernels(build_ext):
         super().build_extension(ext)
 
     def get_ext_filename(self, fullname: str) -> str:
-        return str(Path(*fullname.split(".")[:-1]) / "built.kernels")  # a name by which nobody takes it for a module
+        return str(Path(*fullname.split(".")[:-1]) / "built.kernels")  # a name that no one takes for a module
 
     def get_export_symbols(self, ext: Extension) -> list[str]:
         return []  # it is no module of Python's: the functions say themselves that they are shown

@@ -295,7 +295,7 @@ class _Memory:
 
 
 def in_the_terminal() -> dict[str, object]:
-    """The demo in tmux at 160 x 47, with a bare sleeper beside it in the same minute."""
+    """The demo in tmux at 160 x 47, with a bare sleeper next to it in the same minute."""
     socket = f"pivrex-bench-{os.getpid()}"
 
     def tmux(*words: str) -> str:

@@ -27,7 +27,7 @@ DEMO = Path(__file__).parent.parent / "src" / "pivrex" / "demo"
 
 
 def yardstick_ms() -> float:
-    """What this machine takes now for a hundred thousand sums in Python: beside it the other figures say something."""
+    """What this machine takes now for a hundred thousand sums in Python: a scale for the other figures."""
     best = float("inf")
     for _ in range(5):
         before, total = time.perf_counter(), 0.0

@@ -1,4 +1,4 @@
-"""Speeds of paths: making a plan, and a tick with odometry and following beside one without."""
+"""Speeds of paths: making a plan, and a tick with odometry and following, compared with one without."""
 
 from __future__ import annotations
 

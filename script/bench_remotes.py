@@ -130,8 +130,8 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:  # noqa: C901, PLR0915 -
     seq, beat = 0, 0.0
 
     def hear(seconds: float) -> tuple[bool, float] | None:
-        """The robot's end: answers, and gives what it was told to drive."""
-        told = None
+        """The robot's end: answers, and returns its commands."""
+        commanded = None
         for sentence in robot.lines(seconds):
             try:
                 out, values = read_out(unframe(sentence).split(","), rig_hash, len(line.outputs.values))
@@ -142,8 +142,8 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:  # noqa: C901, PLR0915 -
                 + b"".join(sensed_sentences(Back(stamp_of(time.perf_counter()), out.seq, int(out.drive)), sensed))
             )
             # the first motor's duty, and which way it turns: a wheel that is braked is driven the other way for a tick
-            told = (out.drive, (values[0] if values[1] else -values[0]) if values else 0.0)
-        return told
+            commanded = (out.drive, (values[0] if values[1] else -values[0]) if values else 0.0)
+        return commanded
 
     def say(y: float) -> None:
         nonlocal seq, beat
@@ -179,8 +179,8 @@ def source_to_output_ms(udp: bool) -> dict[str, float]:  # noqa: C901, PLR0915 -
             before = time.perf_counter()
             say(y)
             while time.perf_counter() - before < 0.5:
-                told = hear(0.05)
-                if told is not None and told[0] and (told[1] > 0) == bool(y):
+                commanded = hear(0.05)
+                if commanded is not None and commanded[0] and (commanded[1] > 0) == bool(y):
                     took.append(time.perf_counter() - before)
                     break
     finally:

@@ -1,4 +1,4 @@
-"""How quick runs are: kept beside a tick, opened, compared, learned from."""
+"""How quick runs are: kept next to a tick, opened, compared, learned from."""
 
 from __future__ import annotations
 
