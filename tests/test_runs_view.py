@@ -161,7 +161,7 @@ class ListTest(RunsCase):
     def test_a_run_that_is_taken_away_while_it_is_read_is_not_shown_by_halves(self) -> None:
         folder, gone = self.home / "runs" / SECOND, self.home / "gone"
         reader = RunReader(folder.parent, Keep())
-        for word in ("went", "told"):
+        for word in ("went", "open"):
 
             def taken_away(run: Run) -> np.ndarray:
                 run.folder.rename(gone)
@@ -176,7 +176,7 @@ class ListTest(RunsCase):
         runs = self.home / "runs"
         reader = RunReader(runs, Keep())
         for name, count in ((FIRST, 0), (SECOND, 2)):
-            told = reader(("told", runs / name), ALONE)
+            told = reader(("open", runs / name), ALONE)
             assert isinstance(told, OpenRun)
             self.assertEqual({len(c.values) for c in told.course}, {count} - {0})
         with mock.patch("pivrex.tui.jobs.run_questions.learn") as learn:

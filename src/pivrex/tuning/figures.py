@@ -23,7 +23,7 @@ class Figures(NamedTuple):
     rise_s : float64
         From a tenth to nine tenths of the way; NaN if it never gets there. Of a push: until the farthest point.
     overshoot : float64
-        How far beyond the target, at least 0, in the answer's unit; of a push how far it was turned away.
+        How far past the target, at least 0, in the response's unit; of a push how far it was turned away.
     settle_s : float64
         After this it stays within 5 % of the step (at least ``least``); NaN if it does not.
     final : float64

@@ -69,7 +69,7 @@ class Order:
         return place
 
     def _behind(self, number: int, behind: int) -> Place:
-        """Return where a message stands that is not beyond the newest."""
+        """Return where a message stands that is not newer than the newest."""
         if behind == 0:
             return Place(0, "repeated", f"number {number} again")
         said = f"number {number} is {behind} behind the newest"

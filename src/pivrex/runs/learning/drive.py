@@ -18,7 +18,7 @@ from pivrex.sim.body.settings import Conditions, settings_of
 __all__ = ["Drive", "drive_of"]
 
 FAIR = (0.3, 2.0)
-"""Next to the nominal voltage: what a sensor says beyond that is no battery's."""
+"""Next to the nominal voltage: a reading outside of that is not a battery's."""
 
 
 @dataclass(frozen=True)

@@ -123,8 +123,8 @@ class RunReader:
         answers: dict[str, Callable[..., object]] = {
             "list": self._list,
             "went": self._went,
-            "told": self._open_run,
-            "beside": self._beside,
+            "open": self._open_run,
+            "compare": self._compare,
             "learned": self._learned,
             "through": self._through,
             "pages": self._pages,
@@ -164,7 +164,7 @@ class RunReader:
         _there_still(path)
         return run_shown
 
-    def _beside(self, one: Path, other: Path, by: str) -> ComparedRuns:
+    def _compare(self, one: Path, other: Path, by: str) -> ComparedRuns:
         found = compare(Run(one), Run(other), by)
         kept = {f.name: getattr(found, f.name) for f in fields(Differences)}
         return ComparedRuns(**kept, names=(found.runs[0].name, found.runs[1].name), said=sentence_of(found))

@@ -66,7 +66,7 @@ class RunSheet(Panel):
                 continue
             pins = tuple(self.model.documents.pins(run.facts.rig).items())
             if known is None or (known.facts, known.pins) != (run.facts, pins):
-                selection.ask("told", selection.folder / n, pins)
+                selection.ask("open", selection.folder / n, pins)
                 break
         if selection.marked and selection.marked != selection.selected and selection.selected:
             if selection.compared is None or (*selection.compared.names, selection.compared.by) != (
@@ -75,7 +75,7 @@ class RunSheet(Panel):
                 selection.by,
             ):
                 selection.ask(
-                    "beside", selection.folder / selection.marked, selection.folder / selection.selected, selection.by
+                    "compare", selection.folder / selection.marked, selection.folder / selection.selected, selection.by
                 )
         elif self.sheet == "learned" and selection.selected and selection.learned_of != self.learning():
             selection.ask(*self.learning())
