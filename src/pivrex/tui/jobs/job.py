@@ -140,7 +140,7 @@ class Job(Generic[Q, A]):
         key = next((k for k, (n, _) in self._waiting.items() if n == number), None)
         if key is None:
             return  # something newer of its kind was asked meanwhile
-        if word == "told":
+        if word == "progress":
             self.share, self.said = what
             return
         _, question = self._waiting.pop(key)
@@ -206,7 +206,7 @@ def serve(wire: Connection, work: Callable[..., Any], args: tuple[object, ...], 
         number, question = inbox.waiting.pop(kind)
 
         def tell(share: float, said: str, of: int = number) -> None:
-            wire.send(("told", of, (share, said)))
+            wire.send(("progress", of, (share, said)))
 
         try:
             answer = worker(question, Progress(tell, lambda kind=kind: inbox.newer(kind)))  # type: ignore[misc]
