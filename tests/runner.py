@@ -92,7 +92,7 @@ def try_again(found: list[Found]) -> None:
         good = {one.name for one in run_all([(name, [name]) for name in slow], 1) if not one.wrong}
         for f in found:
             f.wrong = [one for one in f.wrong if one[1] not in good]
-        print(f"failed beside other work, passed alone: {', '.join(sorted(good)) or 'none'}", file=sys.stderr)
+        print(f"failed next to other work, passed alone: {', '.join(sorted(good)) or 'none'}", file=sys.stderr)
 
 
 def work(wire: Connection) -> None:
@@ -139,11 +139,11 @@ def _worker() -> _Worker:
     return _Worker(process, mine)
 
 
-def run_all(todo: list[tuple[str, list[str]]], with_driver: int) -> list[Found]:
-    """Run all pieces in ``next to`` processes."""
+def run_all(todo: list[tuple[str, list[str]]], processes: int) -> list[Found]:
+    """Run all pieces in that many processes."""
     waiting = list(reversed(todo))
     longest = LONGEST_S if engine().library is not None else LONGEST_S * SLOWER
-    workers = [_worker() for _ in range(min(with_driver, len(todo)))]
+    workers = [_worker() for _ in range(min(processes, len(todo)))]
     found: list[Found] = []
     while workers:
         for worker in workers:
@@ -192,7 +192,7 @@ def main(words: list[str]) -> int:
     todo = [(name, tests) for name, (_, tests) in grouped.items()]
     todo.sort(key=lambda piece: -times.get(piece[0], grouped[piece[0]][0]))
     # one more than there are processors: those that drive a terminal wait most of the time
-    found = run_all(todo, max(1, int(os.environ.get("PIVREX_TESTS_BESIDE", 1 + (os.cpu_count() or 1)))))
+    found = run_all(todo, max(1, int(os.environ.get("PIVREX_TESTS_PROCESSES", 1 + (os.cpu_count() or 1)))))
     with contextlib.suppress(OSError):
         TIMES.write_text(json.dumps({**times, **{f.name: round(f.seconds, 2) for f in found}}, indent=0), "ascii")
     if len(todo) > 1:

@@ -456,8 +456,8 @@ class OutsideTest(RoutineCase):
                 self.assertIn(kept, view.editor.text)
                 view.document.close()
                 self.assertIn(kept, self.file.read_text())
-                with_driver = next(self.file.parent.glob(f"practice{other}*.txt")).read_text()
-                self.assertIn("45 cm" if other == "-theirs" else "0.6 s", with_driver)
+                copy = next(self.file.parent.glob(f"practice{other}*.txt")).read_text()
+                self.assertIn("45 cm" if other == "-theirs" else "0.6 s", copy)
 
 
 class DeskTest(TempCase):
