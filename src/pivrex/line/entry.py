@@ -13,7 +13,7 @@ __all__ = ["Entry", "enter", "entered"]
 
 
 class Entry(NamedTuple):
-    """The command by someone else than the controls: a routine, a comparison, a shakedown.
+    """Commands that do not come from the controls: a routine, a comparison, a shakedown.
 
     Attributes
     ----------

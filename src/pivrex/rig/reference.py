@@ -38,8 +38,8 @@ This page is made from the program's own schema.
 """
 
 
-def _tables(path: str, model: type[BaseModel], found_: dict[tuple[str, ...], str], skip: str = "") -> list[str]:
-    """Describe a table and those in it; what is ``found_`` already is only pointed to."""
+def _tables(path: str, model: type[BaseModel], described: dict[tuple[str, ...], str], skip: str = "") -> list[str]:
+    """Describe a table and those in it; what is ``described`` already is only pointed to."""
     rows, deeper = [], []
     for name, field in model.model_fields.items():
         key = field.alias or name
@@ -54,22 +54,22 @@ def _tables(path: str, model: type[BaseModel], found_: dict[tuple[str, ...], str
         shown = f"{place}.NAME" if origin is dict else place
         heading = f"## `[[{shown}]]`" if origin is tuple else f"## `[{shown}]`"
         kinds = tuple(m.__name__ for m in inner)
-        if kinds in found_:
-            deeper.append(f"{heading}\n\n{field.description} The keys are the same as in `[{found_[kinds]}]`.\n")
+        if kinds in described:
+            deeper.append(f"{heading}\n\n{field.description} The keys are the same as in `[{described[kinds]}]`.\n")
             continue
-        found_[kinds] = shown
+        described[kinds] = shown
         if len(inner) > 1:
             deeper.append(f"{heading}\n\n{field.description} The kind decides which other keys there are.\n")
-            deeper += [_kind(shown, m, found_) for m in inner]
+            deeper += [_kind(shown, m, described) for m in inner]
         else:
-            deeper.append(f"{heading}\n\n{field.description}\n\n" + "\n".join(_tables(shown, inner[0], found_)))
+            deeper.append(f"{heading}\n\n{field.description}\n\n" + "\n".join(_tables(shown, inner[0], described)))
     head = ["| key | meaning | example | if left out |", "|---|---|---|---|"] if rows else []
     return ["\n".join([*head, *rows, ""]), *deeper]
 
 
-def _kind(place: str, model: type[BaseModel], found_: dict[tuple[str, ...], str]) -> str:
+def _kind(place: str, model: type[BaseModel], described: dict[tuple[str, ...], str]) -> str:
     kind = get_args(model.model_fields["kind"].annotation)[0]
-    return f'### `kind = "{kind}"`\n\n{model.__doc__}\n\n' + "\n".join(_tables(place, model, found_, skip="kind"))
+    return f'### `kind = "{kind}"`\n\n{model.__doc__}\n\n' + "\n".join(_tables(place, model, described, skip="kind"))
 
 
 def _row(key: str, field: FieldInfo) -> str:

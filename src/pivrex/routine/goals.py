@@ -30,7 +30,7 @@ GOALS = (
     ("ATTACHMENT there", "the attachment arrives just before the line has ended", "boom there"),
     ("fastest", "the line goes as fast as it can without sliding", "fastest"),
 )
-"""What may be requested for, what it means, an example."""
+"""What may be requested, what it means, an example."""
 
 AT_LAST = "at last"
 

@@ -107,10 +107,10 @@ def rehearse(
     made = []
     for k, part in enumerate(parts):
 
-        def found_(done: int, whole: int, before: int = k) -> bool:
+        def report(done: int, whole: int, before: int = k) -> bool:
             return goes_on(before * whole + done, len(parts) * whole)
 
-        found = _batch(program, rig, field, part, limit_s, found_)
+        found = _batch(program, rig, field, part, limit_s, report)
         if found is None:
             return None
         made.append(found)
@@ -230,7 +230,7 @@ def follows(found: Rehearsed) -> list[Follows]:
     -----
     For each of them the largest correlation (Pearson's r) with the end's x, y and heading.
     """
-    found_ = []
+    report = []
     off = found.poses - found.mean
     spread = off.std(axis=0)
     for k, name in enumerate(found.names):
@@ -243,8 +243,8 @@ def follows(found: Rehearsed) -> list[Follows]:
             for j, of in enumerate(("x", "y", "heading"))
         ]
         best = max(each, key=lambda one: abs(one[0]))
-        found_.append(Follows(name, best[1], best[0]))
-    return sorted(found_, key=lambda one: -abs(one.correlation))
+        report.append(Follows(name, best[1], best[0]))
+    return sorted(report, key=lambda one: -abs(one.correlation))
 
 
 def split(seeds: NDArray[np.uint64], workers: int) -> list[NDArray[np.uint64]]:

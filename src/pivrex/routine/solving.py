@@ -1,4 +1,4 @@
-"""A number in a routine, found on the simulated robot: that makes a condition true, and its standard deviation."""
+"""A number in a routine that gives a wanted result, found on the simulated robot, with its standard deviation."""
 
 from __future__ import annotations
 

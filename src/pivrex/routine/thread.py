@@ -13,7 +13,7 @@ from pivrex.routine.program import Limit
 __all__ = ["UNKNOWN", "Blocked", "Frame", "RoutineMessage", "StepRecord", "Thread", "copied", "renumber"]
 
 UNKNOWN = "unknown"
-"""What a step is marked with that a mark should have corrected the pose."""
+"""The mark of a step that should have corrected the pose by a mark."""
 
 
 @dataclass

@@ -13,7 +13,7 @@ from pivrex.runs.track import TRACK
 __all__ = ["WAYS", "place_said", "row_by"]
 
 WAYS = ("start", "motion", "bump", "step N", "X,Y")
-"""By what runs may be lined up: their first tick, the first commanded motion, the first bump, a line of the routine, or
+"""By what runs may be aligned: their first tick, the first commanded motion, the first bump, a line of the routine, or
 where they come closest to a place in m.
 """
 

@@ -103,7 +103,7 @@ class Correcting:
             self._board.note("the gyro is zeroed as soon as it says something and the robot stands")
 
     def watch(self, line: Line, row: Floats) -> str:
-        """Return the screen whether headings are held; returns why the robot must stop, for a gyro that lies."""
+        """Tell the screen whether headings are held; returns why the robot must stop, for a gyro that is wrong."""
         if "correction" not in line.stages:
             return ""
         if "zeroing" in line.stages:

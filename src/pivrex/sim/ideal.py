@@ -304,7 +304,7 @@ class IdealBody(Fitted):
         return state._replace(pose=pose, gyro=np.asarray(pose)[..., 2] if said_rad is None else said_rad)
 
     def pushed(self, state: IdealState, impulse: Floats) -> IdealState:
-        """Return the state after a push: a perfect robot, which has no mass, feels none."""
+        """Return the state after a push: an ideal robot has no mass, so nothing changes."""
         return state
 
     def fits(self, state: object) -> bool:

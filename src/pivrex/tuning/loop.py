@@ -63,7 +63,7 @@ class Experiment:
 
 
 AT_ONCE = 1e6
-"""The rise of the command at once, in m/s²."""
+"""The acceleration of a command at once, in m/s²."""
 
 
 OPEN = Gains(-1.0, 0.0, 0.0)

@@ -53,22 +53,22 @@ def rehearsal_rows(found: Rehearsed | None, field: Field) -> list[tuple[str, str
     """Return what came of it, line by line with their roles; nothing before there is something."""
     if found is None:
         return []
-    found_ = [(f"rehearsed {len(found.seeds)} times", "title")]
+    lines = [(f"rehearsed {len(found.seeds)} times", "title")]
     zone = zone_of(found, field)
     if zone is not None:
         share = reached(found, field)[zone.name]
-        found_.append((f"{zone.name} {share * 100:.0f} %", "measured" if share >= 0.95 else "alarm"))
+        lines.append((f"{zone.name} {share * 100:.0f} %", "measured" if share >= 0.95 else "alarm"))
     sigma = np.sqrt(np.trace(found.covariance[:2, :2]) / 2)
     turned = np.degrees(np.sqrt(found.covariance[2, 2]))
-    found_.append((f"± {sigma * 100:.1f} cm, ± {turned:.1f} deg", "rest"))
+    lines.append((f"± {sigma * 100:.1f} cm, ± {turned:.1f} deg", "rest"))
     late = sum(how == OUT_OF_TIME for how in found.ended)
     stopped = sum(how == STOPPED for how in found.ended)
-    found_.append((f"{found.times_s.mean():.1f} s, at worst {found.times_s.max():.1f} s", "dim"))
-    found_ += [(f"! {late} cut off by the clock", "alarm")] if late else []
-    found_ += [(f"! {stopped} stopped by themselves", "alarm")] if stopped else []
+    lines.append((f"{found.times_s.mean():.1f} s, at worst {found.times_s.max():.1f} s", "dim"))
+    lines += [(f"! {late} cut off by the clock", "alarm")] if late else []
+    lines += [(f"! {stopped} stopped by themselves", "alarm")] if stopped else []
     most = [f for f in follows(found)[:2] if abs(f.correlation) > 0.3]
-    found_ += [(f"{f.of} correlates with {f.name}, r {f.correlation:+.2f}", "dim") for f in most]
+    lines += [(f"{f.of} correlates with {f.name}, r {f.correlation:+.2f}", "dim") for f in most]
     k = found.worst
     off = np.hypot(*(found.poses[k] - found.mean)[:2])
-    found_.append((f"largest error: seed {found.seeds[k]}, {off * 100:.0f} cm", "dim"))
-    return found_
+    lines.append((f"largest error: seed {found.seeds[k]}, {off * 100:.0f} cm", "dim"))
+    return lines

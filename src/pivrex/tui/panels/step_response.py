@@ -150,7 +150,7 @@ def _figures(shown: LoopTuning, a: StepResponses, k: int) -> list[str]:
 
 
 def draw_terms(shown: LoopTuning, picture: Picture) -> None:
-    """Draw parts of the output over time, of the present gains."""
+    """Draw parts of the output over time, of the current gains."""
     width, height = picture.width, picture.height
     if shown.responses is None:
         return

@@ -107,5 +107,5 @@ def heading_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
 
 
 def heading_exports(model: ScreenModel) -> list[list[str]]:
-    """What several gain sets answer to a step, and to a push."""
+    """The responses of several gain sets to a step and to a push."""
     return [["response", str(model.file.path)]] if model.rig.correction is not None else []
