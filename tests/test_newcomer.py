@@ -138,7 +138,7 @@ class CheckTest(TempCase):
         "attachments.boom.minimum": ('minimum = "-5 deg"', 'minimum = "200 deg"'),
         "attachments.spout.kind": ('kind = "servo"', 'kind = "servoo"'),
         "motors.rear left.output.kind": (
-            'kind = "two pins"         # one pulses for each way, the other rests\nbits = 8\npwm = "500 Hz"\nport = "M3"',
+            'kind = "two pins"         # one pulses for each direction, the other rests\nbits = 8\npwm = "500 Hz"\nport = "M3"',
             'kind = "two pinz"\nbits = 8\npwm = "500 Hz"\nport = "M3"',
         ),
         "name": ('name = "Coot"\n', ""),

@@ -258,7 +258,7 @@ class KeysTest(ScreenCase):
             for change in ("nudge", "undo", "redo"):
                 self.model.say("")
                 getattr(self.model, change)(*(("shaping.forward.dead_band", 1) if change == "nudge" else ()))
-                self.assertIn("a run that was kept", self.model.message)
+                self.assertIn("a kept run", self.model.message)
             self.assertEqual(client.run.rig_file(0).read_text("utf-8"), before)
             live = client.live
             assert isinstance(live, LocalClient)

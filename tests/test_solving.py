@@ -197,7 +197,7 @@ class CommandTest(TempCase):
         for words, says in (
             (("practice", "--line", "1", "--for", "fastest"), "practice.txt:1: no numbers on this line"),
             (("practice", "--line", "5", "--number", "3", "--for", "fastest"), "practice.txt:5: 1 number on this line"),
-            (("practice", "--line", "5", "--for", "up"), "nothing that could come true"),
+            (("practice", "--line", "5", "--for", "up"), "is no result"),
             (("mistakes", "--line", "5", "--for", "fastest"), "routines/mistakes.txt:5: column 7: "),
             (("--for", "fastest"), "say which ROUTINE"),
             (("practice", "--text", "wait 1 s", "--for", "fastest"), "say which ROUTINE"),

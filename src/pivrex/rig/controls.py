@@ -50,7 +50,7 @@ class Axis(Table):
     )
     minimum: Annotated[float, Quantity("number")] = Field(
         default=-1.0,
-        description="The raw reading at the left or away end (of a trigger: at rest; 0 if left out).",
+        description="The raw reading at the left or forward end (of a trigger: at rest; 0 if left out).",
         examples=[-0.97],
     )
     centre: tuple[Annotated[float, Quantity("number")], Annotated[float, Quantity("number")]] | None = Field(
@@ -61,7 +61,7 @@ class Axis(Table):
     )
     maximum: Annotated[float, Quantity("number")] = Field(
         default=1.0,
-        description="The raw reading at the right or near end (of a trigger: fully pressed).",
+        description="The raw reading at the right or back end (of a trigger: fully pressed).",
         examples=[0.98],
     )
     reversed: bool = Field(default=False, description="True if the device reads the other way round.", examples=[False])
@@ -111,7 +111,7 @@ class ChannelShaping(Table):
     """How the fraction of one function is shaped."""
 
     dead_band: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
-        default=0.05, description="The dead band: a push that is smaller does nothing.", examples=["6 %"]
+        default=0.05, description="The dead band: a smaller reading does nothing.", examples=["6 %"]
     )
     curve: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="5 %")] = Field(
         default=0.0,
@@ -213,8 +213,8 @@ class Law(Table):
 
     kind: Literal["tank", "arcade", "split arcade", "triggers", "planar", "each"] = Field(
         description="tank: a stick for each side. arcade: one stick to move and turn. split arcade: one stick to move, "
-        "the other to turn. triggers: one trigger forward, one back, a stick to turn. planar: one stick to move any "
-        "way, an axis to turn. each: on a bench, a channel for each motor."
+        "the other to turn. triggers: one trigger forward, one back, a stick to turn. planar: one stick to move in "
+        "any direction, an axis to turn. each: on a bench, a channel for each motor."
     )
     forward: str = Field(default="", description="The axis for forward and back.", examples=["left_y"])
     sideways: str = Field(default="", description="The axis for moving sideways.", examples=["left_x"])
@@ -236,20 +236,20 @@ class Law(Table):
     full_forward_m_s: Annotated[float, Quantity("speed", above=0, step="0.05 m/s")] | None = Field(
         default=None,
         alias="full_forward",
-        description="The speed that a forward fraction of 1 asks for; the fastest the wheels allow if left out.",
+        description="The speed that a forward fraction of 1 commands; the fastest the wheels allow if left out.",
         examples=["1.2 m/s"],
     )
     full_left_m_s: Annotated[float, Quantity("speed", above=0, step="0.05 m/s")] | None = Field(
         default=None,
         alias="full_left",
-        description="The speed that a sideways fraction of 1 asks for; the fastest the wheels allow if left out.",
+        description="The speed that a sideways fraction of 1 commands; the fastest the wheels allow if left out.",
         examples=["1.0 m/s"],
     )
     full_turn_rad_s: Annotated[float, Quantity("turn rate", above=0, step="5 deg/s")] | None = Field(
         default=None,
         alias="full_turn",
-        description="The turn that a turn fraction of 1 asks for; the fastest on the spot if left out. With tank it counts as far as "
-        "the sticks go opposite ways: with a = abs(l + r) / (abs(l) + abs(r)) a stick of 1 asks its side for full_forward · a + "
+        description="The turn that a turn fraction of 1 commands; the fastest on the spot if left out. With tank it counts as far as "
+        "the sticks go in opposite directions: with a = abs(l + r) / (abs(l) + abs(r)) a stick of 1 commands its side to full_forward · a + "
         "(side speed of full_turn on the spot) · (1 - a). Both ahead or one alone ask for full_forward, opposite alike for full_turn.",
         examples=["360 deg/s"],
     )

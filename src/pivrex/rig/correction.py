@@ -48,7 +48,7 @@ class Correction(Table):
     )
     d: Annotated[float, Quantity("number", at_least=0, at_most=5, step="0.02")] = Field(
         default=0.2,
-        description="How much of the difference between wanted and measured rate of turn is added: a brake that does not "
+        description="How much of the difference between commanded and measured rate of turn is added: a brake that does not "
         "fight a moving target. No unit.",
         examples=[0.2],
     )
@@ -89,12 +89,12 @@ class Correction(Table):
         examples=["0.6 deg"],
     )
     within_s: Annotated[float, Quantity("time", at_least=0, at_most=10, step="50 ms")] = Field(
-        default=0.2, alias="within", description="And has been for so long.", examples=["200 ms"]
+        default=0.2, alias="within", description="And has been for this long.", examples=["200 ms"]
     )
     turn_rate_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=100, step="10 deg/s")] | None = Field(
         default=None,
         alias="turn_rate",
-        description="How fast it turns to an angle at most; half of the full turn if left out.",
+        description="Maximum turn to an angle; half of the full turn if left out.",
         examples=["120 deg/s"],
     )
     turn_acceleration_rad_s2: Annotated[

@@ -90,7 +90,7 @@ class Saying(Table):
     left_s: Annotated[float, Quantity("time", above=0, at_most=3600)] | None = Described(
         default=None,
         alias="left",
-        description="When so much of the period is left; at its beginning if left out.",
+        description="When this much of the period is left; at its beginning if left out.",
         examples=["30 s"],
     )
     text: str = Described(min_length=1, max_length=100, description="What is said.", examples=["to the bench now"])
@@ -106,13 +106,13 @@ class Match(Table):
     """The match clock: how long each period is."""
 
     alone_s: Annotated[float, Quantity("time", above=0, at_most=600)] = Described(
-        default=25.0, alias="alone", description="So long the robot is alone and a routine drives.", examples=["25 s"]
+        default=25.0, alias="alone", description="How long the robot is alone and a routine drives.", examples=["25 s"]
     )
     between_s: Annotated[float, Quantity("time", at_least=0, at_most=600)] = Described(
-        default=3.0, alias="between", description="So long nothing moves after that.", examples=["3 s"]
+        default=3.0, alias="between", description="How long nothing moves after that.", examples=["3 s"]
     )
     driven_s: Annotated[float, Quantity("time", above=0, at_most=3600)] = Described(
-        default=110.0, alias="driven", description="So long the driver drives after that.", examples=["110 s"]
+        default=110.0, alias="driven", description="How long the driver drives after that.", examples=["110 s"]
     )
     says: tuple[Saying, ...] = Described(default=(), description="Texts for each period, in your words.")
     routines: tuple[str, ...] = Described(
@@ -140,11 +140,11 @@ class Keep(Table):
     """What is kept of every drive, in the workspace's folder ``runs``."""
 
     last_s: Annotated[float, Quantity("time", at_least=10, at_most=3600)] = Described(
-        default=300.0, alias="last", description="So much of the newest driving is always kept.", examples=["5 min"]
+        default=300.0, alias="last", description="How much of the newest driving is always kept.", examples=["5 min"]
     )
     newest: Annotated[float, Quantity("number", at_least=1, at_most=10_000)] = Described(
         default=10.0,
-        description="So many runs are kept that nothing marked: no key, no period, not driven live, without a note.",
+        description="Maximum number of kept runs that nothing marked: no key, no period, not driven live, without a note.",
         examples=[10],
     )
     megabytes: Annotated[float, Quantity("number", at_least=1, at_most=1e6)] = Described(

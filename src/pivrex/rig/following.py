@@ -18,13 +18,11 @@ _Gain = Annotated[float, Quantity("number", at_least=0, at_most=100, step="0.1")
 class Loop(Table):
     """One of the errors that are corrected: along the path, across it, or of the heading."""
 
-    p: _Gain = Field(default=3.0, description="What is added for each unit of error, in 1/s.", examples=[3])
+    p: _Gain = Field(default=3.0, description="P: output for each unit of the error, in 1/s.", examples=[3])
     i: _Gain = Field(
-        default=0.0, description="What is added for each unit that stays for a second, in 1/s².", examples=[0.5]
+        default=0.0, description="I: output for each unit of the error in a second, in 1/s².", examples=[0.5]
     )
-    d: _Gain = Field(
-        default=0.0, description="How much of the rate at which the error grows is added. No unit.", examples=[0.1]
-    )
+    d: _Gain = Field(default=0.0, description="D: share of the rate at which the error grows. No unit.", examples=[0.1])
 
 
 class Following(Table):
@@ -65,15 +63,15 @@ class Following(Table):
     reserve: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="5 %")] = Field(
         default=0.1, description="The share of each wheel's speed that is kept for corrections.", examples=["10 %"]
     )
-    along_track: Loop = Field(default=Loop(), description="Behind or ahead of the plan.")
+    along_track: Loop = Field(default=Loop(), description="Along-track error: behind or ahead of the plan.")
     cross_track: Loop = Field(
         default=Loop(),
-        description="Left or right of it. A two-sided robot corrects that by turning, in proportion to its speed: p is in 1/m² "
-        "then, 4 times what stands here; i and d mean nothing.",
+        description="Cross-track error: left or right of it. A two-sided robot corrects that by turning, in proportion to its speed: "
+        "p is in 1/m² then, 4 times what stands here; i and d mean nothing.",
     )
     heading: Loop = Field(
         default=Loop(p=4.0, i=8.0),
-        description="Cross-track error. Of a two-sided robot p is for each metre driven, and i and d are on the rate of turn that is missing: "
+        description="Heading error. Of a two-sided robot p is for each metre driven, and i and d are on the error of the rate of turn: "
         "tyres that are dragged turn it slower than its wheels say.",
     )
     lost_m: Annotated[float, Quantity("length", above=0, at_most=100, step="5 cm")] = Field(

@@ -47,8 +47,8 @@ class Motor(Table):
     )
     strength: Annotated[float, Quantity("fraction", at_least=0, at_most=2, step="1 %")] = Field(
         default=1.0,
-        description="What this motor is worth compared with a good one, in torque and in speed: 92 % is 8 % weaker. Only the "
-        "simulated robot with realistic physics feels it.",
+        description="The strength of this motor compared with a good one, in torque and in speed: 92 % is 8 % weaker. Only the "
+        "simulated robot with realistic physics uses it.",
         examples=["92 %"],
     )
     stall_Nm: Annotated[float, Quantity("torque", above=0, at_most=1e4)] | None = Field(  # noqa: N815 - newton metres
@@ -64,7 +64,9 @@ class Motor(Table):
         examples=["2 %"],
     )
     efficiency: Annotated[float, Quantity("fraction", above=0, at_most=1, step="1 %")] = Field(
-        default=0.85, description="What the gear passes on of `stall`; the rest is lost in it.", examples=["85 %"]
+        default=0.85,
+        description="The efficiency of the gear: the share of `stall` that reaches the wheel.",
+        examples=["85 %"],
     )
     inertia_kg_m2: Annotated[float, Quantity("inertia", above=0, at_most=100)] | None = Field(
         default=None,

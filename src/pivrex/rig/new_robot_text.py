@@ -124,7 +124,7 @@ def _chassis(w: NewRobot) -> str:
 
 def _body(w: NewRobot) -> str:
     lines = [
-        '[body]                    # how the simulated robot moves; kind = "ideal" takes every fault away',
+        '[body]                    # how the simulated robot moves; kind = "ideal" has no faults',
         'kind = "realistic"',
         'mass = "2 kg"             # (measure)',
         "",
@@ -135,7 +135,7 @@ def _body(w: NewRobot) -> str:
         lines += [
             "[gyro]",
             "",
-            "[correction]              # how the gyro corrects the heading; z switches it",
+            "[correction]              # how the gyro corrects the heading; Y switches it",
             'hold = "off"',
             "",
         ]
@@ -162,9 +162,9 @@ def _loops(w: NewRobot) -> str:
 
 def _output(kind: str, at: int) -> list[str]:
     """The table of an output; its pins begin with number ``at``."""
-    comments = {"duty": "one signed number", "magnitude": "a number, and a pin that says which way",
-                "two pins": "one pulses for each way, the other rests",
-                "three pins": "one pulses, two say which way"}  # fmt: skip
+    comments = {"duty": "one signed number", "magnitude": "a number, and a pin for the direction",
+                "two pins": "one pulses for each direction, the other rests",
+                "three pins": "one pulses, two set the direction"}  # fmt: skip
     first = f"kind = {quoted(kind)}"
     lines = [f"{first:<26}# {comments[kind]}" if kind in comments else first]
     if kind in ("duty", "magnitude", "two pins", "three pins"):
@@ -325,10 +325,10 @@ def _sources(w: NewRobot) -> list[str]:
                   'sender = "mine"', 'wire = { kind = "udp", host = "127.0.0.1", port = 5800 }', 'silent_after = "200 ms"', ""]  # fmt: skip
     fast = 250000 if "ranger" in w.extras else 115200
     if ROBOT_LINE in w.extras:
-        lines += ["[link]                    # the real robot; h in any view goes over to it",
+        lines += ["[link]                    # the real robot; h in any view changes to it",
                   f'wire = {{ kind = "serial", port = {quoted(w.robot_port)}, baud = {fast} }}', ""]  # fmt: skip
     elif "robot by radio" in w.extras:
-        lines += ["[link]                    # the real robot; h in any view goes over to it",
+        lines += ["[link]                    # the real robot; h in any view changes to it",
                   'wire = { kind = "udp", host = "127.0.0.1", port = 5810 }', ""]  # fmt: skip
     if lines:
         lines = ["# --- where commands come from, and where the robot is " + "-" * 45, "", *lines]

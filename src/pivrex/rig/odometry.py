@@ -27,8 +27,8 @@ class Odometry(Table):
     )
     scrub: Annotated[float, Quantity("number", at_least=0.5, at_most=5, step="0.01")] = Field(
         default=1.0,
-        description="How many times wider its track acts than it is: wheels that are dragged while it turns say more turn than there "
-        "is. `pivrex learn` measures it.",
+        description="Effective track ratio, how many times wider its track acts than it is: wheels that are dragged while it turns say more "
+        "turn than there is. `pivrex learn` measures it.",
         examples=[1.35],
     )
     pivot_m: Annotated[float, Quantity("length", at_least=-10, at_most=10, step="1 mm")] | None = Field(
@@ -47,12 +47,12 @@ class Odometry(Table):
     )
     way: _Share = Field(
         default=0.01,
-        description="By how much every way is off alike, as a share of it: tyres that are worn, a floor that lets them slide.",
+        description="Scale error of every distance, as a share of it: tyres that are worn, a floor that lets them slide.",
         examples=["1 %"],
     )
     turning: _Share = Field(
         default=0.005,
-        description="By how much every turn is off alike, as a share of it: of a gyro its scale, of wheels their track.",
+        description="Scale error of every turn, as a share of it: of a gyro its scale, of wheels their track.",
         examples=["0.5 %"],
     )
     drift_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=1, step="0.01 deg/s")] = Field(
@@ -64,6 +64,6 @@ class Odometry(Table):
     rough_m: Annotated[float, Quantity("length", at_least=0, at_most=1, step="1 mm")] = Field(
         default=0.006,
         alias="rough",
-        description="What chance adds over a metre; over four metres twice that.",
+        description="Standard deviation after a metre; after four metres twice that.",
         examples=["6 mm"],
     )

@@ -22,7 +22,7 @@ _OF_KIND = {
 }  # fmt: skip
 
 _ALWAYS = (
-    ("stop", "stops the robot"), ("brake", "stands while it is held"), ("coast", "no drive while it is held"),
+    ("stop", "stops the robot"), ("brake", "brakes while it is held"), ("coast", "no drive while it is held"),
     ("slow 40 %", "slower while it is held"), ("faster level", "the next speed level"), ("slower level", "the one before"),
     ("forward 50 %", "ahead while it is held"), ("back 50 %", "back while it is held"), ("turn left 50 %", "turns on the spot"),
     ("turn right 50 %", "turns on the spot"), ("pivot left 50 %", "about its left side"), ("pivot right 50 %", "about its right side"),
@@ -30,7 +30,7 @@ _ALWAYS = (
     ("other frame", "between field's and robot's"), ("set heading", "what is ahead now is the field's forward"),
     ("next point", "the next turning point"), ("hold the wheels", "steered wheels inwards"),
     ("reverse", "a throttle that goes one way drives back"),
-    ("hold heading", "the gyro holds it; again lets it go"), ("zero the gyro", "its bias is measured"),
+    ("hold heading", "the gyro holds it; again releases it"), ("zero the gyro", "its bias is measured"),
     ("snap every 45 deg", "turns to the nearest while it is held"), ("keep the line", "drives on along it while it is held"),
     ("next routine", "chooses the next, before a match"), ("previous routine", "chooses the one before"),
     ("record", "begins or ends a recording"), ("shut down", "the robot switches itself off"),

@@ -62,7 +62,7 @@ class _Pulsed(Ported):
     pwm_hz: Annotated[float, Quantity("frequency", above=0)] = Field(
         default=1000.0,
         alias="pwm",
-        description="How often a second the driver switches. Low (50 to 500 Hz) gives more push at small duty "
+        description="How often a second the driver switches. Low (50 to 500 Hz) gives more torque at small duty "
         "and an audible whine; high (above 18 kHz) is silent and smooth, but many driver chips run hot or lose "
         "push at small duty. Kept for the record and the wiring table.",
         examples=["1 kHz"],
@@ -111,7 +111,7 @@ class MagnitudeOutput(_Pulsed):
     kind: Literal["magnitude"]
     PINS: ClassVar[tuple[str, ...]] = ("pin", "direction_pin")
     pin: Pin = Field(default="", description="The PWM pin.", examples=[5])
-    direction_pin: Pin = Field(default="", description="The pin that says which way.", examples=[4])
+    direction_pin: Pin = Field(default="", description="The pin for the direction.", examples=[4])
 
 
 class TwoPinOutput(_Pulsed):

@@ -277,15 +277,15 @@ class RigTables(Table):
 
     @property
     def full_forward_m_s(self) -> float:
-        """What a forward fraction of 1 asks for; by default what the slowest wheel at full drive allows."""
+        """What a forward fraction of 1 commands; by default what the slowest wheel at full drive allows."""
         return self.law.full_forward_m_s or self.fastest((1, 0, 0))
 
     @property
     def full_left_m_s(self) -> float:
-        """What a sideways fraction of 1 asks for; by default what the slowest wheel at full drive allows."""
+        """What a sideways fraction of 1 commands; by default what the slowest wheel at full drive allows."""
         return self.law.full_left_m_s or self.fastest((0, 1, 0))
 
     @property
     def full_turn_rad_s(self) -> float:
-        """What a turn fraction of 1 asks for; by default the fastest turn on the spot (two-sided: 2·V/track)."""
+        """What a turn fraction of 1 commands; by default the fastest turn on the spot (two-sided: 2·V/track)."""
         return self.law.full_turn_rad_s or self.fastest((0, 0, 1))

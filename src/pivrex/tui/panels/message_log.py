@@ -28,7 +28,7 @@ class MessageLog(Panel):
         link = report.link if report is not None else None
         # a source that is read at every tick sends no messages: then it is the others that are heard
         speakers = [source] if source.health is not None else others
-        title = f" said by {source.name} " if source.health is not None else " messages of all sources "
+        title = f" messages of {source.name} " if source.health is not None else " messages of all sources "
         picture.text(2, 0, title, "title")
         said = [m for s in [*speakers, *([link] if link is not None and link is not source else [])] for m in s.said]
         said.sort(key=lambda s: s.at_s)
