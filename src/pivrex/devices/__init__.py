@@ -32,7 +32,7 @@ __getattr__ = showing(
     __name__,
     source="Abilities Source",
     keys="Keyboard",
-    sticks="DrawnSticks",
+    sticks="ScreenSticks",
     pads="Pads",
     recorded="RecordedDriver",
     remote="RemoteSource",
