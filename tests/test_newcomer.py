@@ -76,7 +76,7 @@ class LettersTest(BoxCase):
         self.ask(ChooseSource("box"))
         self.assertIn("need not be chosen", self.session.status.note)
         info = next(s for s in self.session.status.sources if s.name == "box")
-        self.assertEqual((info.lacks, info.can.with_driver), ((), True))
+        self.assertEqual((info.lacks, info.can.joins), ((), True))
 
 
 class LatchedTest(AppCase):

@@ -26,7 +26,7 @@ class Abilities:
         Whether a pressed button of it takes over from one that plays.
     calibrates : bool
         Whether it has sticks or triggers of its own whose ends and rest can be measured.
-    with_driver : bool
+    joins : bool
         Whether what it says acts in addition to whatever drives: it need not be chosen.
     """
 
@@ -34,7 +34,7 @@ class Abilities:
     plays: bool = False
     takes_over: bool = False
     calibrates: bool = False
-    with_driver: bool = False
+    joins: bool = False
 
 
 BY_HAND = Abilities()
@@ -43,7 +43,7 @@ BY_HAND = Abilities()
 TAKES_OVER = Abilities(takes_over=True, calibrates=True)
 """What is held in the hand, or sends by itself."""
 
-LETTERS = Abilities(takes_over=True, with_driver=True)
+LETTERS = Abilities(takes_over=True, joins=True)
 """What sends commands instead of sticks."""
 
 PLAYS = Abilities(live=False, plays=True)

@@ -184,7 +184,7 @@ class SessionInputs:
         """Tell the screen what may be chosen."""
         waits = {n: self.guards[n].reason if n in self.guards else s.lost for n, s in self.sources.items()}
         infos = (
-            SourceInfo(n, s.kind, s.title, s.can, () if s.can.with_driver else self.lacks(s), waits[n])
+            SourceInfo(n, s.kind, s.title, s.can, () if s.can.joins else self.lacks(s), waits[n])
             for n, s in self.sources.items()
         )
         self._board.set(sources=tuple(infos))
@@ -220,7 +220,7 @@ class SessionInputs:
             self._board.note(f"there is no source {name} any more")
             return ""
         lacks = self.lacks(source)
-        if lacks and source.can.with_driver:
+        if lacks and source.can.joins:
             self._board.note(f"{name} need not be chosen: it already acts together with what drives")
             return ""
         if lacks:
@@ -255,8 +255,8 @@ class SessionInputs:
         listens to next to the driver does not count.
         """
         for name, readings in self.readings.items():
-            with_driver = any(s == name for s, _ in self._line.inputs.wanted)
-            if with_driver or not self.sources[name].can.takes_over:
+            joins = any(s == name for s, _ in self._line.inputs.wanted)
+            if joins or not self.sources[name].can.takes_over:
                 continue
             if any(v >= TAKE_OVER for c, v in readings.items() if c.startswith("button_")):
                 return name

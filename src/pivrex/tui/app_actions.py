@@ -98,13 +98,7 @@ class AppActions(_Base):
                     s.name,
                     s.title,
                     _said(s.lacks, s.waits)
-                    or (
-                        "drives"
-                        if s.name == now.source
-                        else "acts together with the driver"
-                        if s.can.with_driver
-                        else ""
-                    ),
+                    or ("drives" if s.name == now.source else "acts together with the driver" if s.can.joins else ""),
                     bool(s.lacks or s.waits),
                 )
                 for s in now.sources

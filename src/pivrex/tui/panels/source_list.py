@@ -100,7 +100,7 @@ def _state(source: SourceReport, model: ScreenModel) -> tuple[str, str]:
         return ("! lost" if "let go" not in source.waits else "! let go"), "alarm"
     if source.name == model.status.source:
         return "drives", "commanded"
-    if source.can.with_driver:
+    if source.can.joins:
         return "acts", "measured"
     return ("heard" if source.health is not None or source.kind == "link" else "there"), "measured"
 
