@@ -34,7 +34,7 @@ GUESSES = {"tests.test_static.StaticTest": 60.0}
 SLOW_S = 25.0
 """What a class may take that has not been run here before: the costly ones are to be begun first."""
 
-MOST_AGAIN = 4
+MAX_AGAIN = 4
 """How many slow tests may run again; more than that are no accident."""
 
 SLOW = "slow"
@@ -88,7 +88,7 @@ def try_again(found: list[Found]) -> None:
     named = [which for f in found for _, which, _ in f.wrong if which.startswith("tests.")]
     cases = list(_cases(unittest.defaultTestLoader.loadTestsFromNames(named)))
     slow = sorted({case.id() for case in cases if _is_slow(case)})
-    if slow and len(slow) <= MOST_AGAIN:
+    if slow and len(slow) <= MAX_AGAIN:
         good = {one.name for one in run_all([(name, [name]) for name in slow], 1) if not one.wrong}
         for f in found:
             f.wrong = [one for one in f.wrong if one[1] not in good]

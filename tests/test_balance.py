@@ -37,7 +37,7 @@ from pivrex.line.balance import EMPTY, FALLEN, STANDS, UNTRUSTED, WAITS
 from pivrex.line.beginning import begun
 from pivrex.line.tilt import DISAGREES, FROZEN, SILENT
 from pivrex.rig import Rig, open_folder, read_rig, read_text
-from pivrex.rig.balance import LEAST_HZ
+from pivrex.rig.balance import MIN_HZ
 from pivrex.rig.changes import Change
 from pivrex.rig.sources import FramesSource
 from pivrex.rig.transports import Link
@@ -1259,7 +1259,7 @@ class BadRigTest(unittest.TestCase):
     def test_worries(self) -> None:
         self.assertEqual(balance_worries(stilt()), [])
         slow_one = changed(('rate = "200 Hz"', 'rate = "50 Hz"'))
-        self.assertTrue(any(w.startswith("rate: 50 Hz") and f"{LEAST_HZ:g} Hz" in w for w in balance_worries(slow_one)))
+        self.assertTrue(any(w.startswith("rate: 50 Hz") and f"{MIN_HZ:g} Hz" in w for w in balance_worries(slow_one)))
         weak = changed(('stall = "15 mNm"', 'stall = "0.6 mNm"'))
         self.assertTrue(any(w.startswith("motors: are too weak") for w in balance_worries(weak)))
         loose = changed(("[balance.rate]\np = 0.5", "[balance.rate]\np = 0.02"))

@@ -457,12 +457,12 @@ class EmulatedCase(unittest.TestCase):
         for got, wanted in zip(self.robot.commands, values, strict=True):
             self.assertAlmostEqual(got, wanted, delta=3.0 if wanted in (1000.0, 1750.0) else 0.0)
 
-    def assert_counted(self, least_m: float) -> None:
+    def assert_counted(self, min_m: float) -> None:
         """Let it come to rest: then what it says of its wheels must be what they rolled, to a count."""
         for _ in range(60):
             self.say(False, *self.REST)
         for k in (0, 1):  # both forward: the right motor is mounted the other way round
-            self.assertGreater(self.robot._sensed[k], least_m)
+            self.assertGreater(self.robot._sensed[k], min_m)
             self.assertAlmostEqual(self.sensed[-1][1][k], self.robot._sensed[k], delta=0.001)
 
 

@@ -430,9 +430,9 @@ class StepTest(unittest.TestCase):
     def test_half_the_step_with_duty_thrown_about(self) -> None:
         apart = self.thrown_about("plover", 1 / 120, 60) - self.thrown_about("plover", 1 / 240, 60)
         off, turned = np.hypot(*apart[:, :2].T), np.degrees(np.abs(apart[:, 2]))
-        for share, most_m, most_deg in ((50, 0.01, 1.0), (90, 0.025, 2.0), (100, 0.05, 4.0)):
-            self.assertLess(np.percentile(off, share), most_m, share)
-            self.assertLess(np.percentile(turned, share), most_deg, share)
+        for share, max_m, max_deg in ((50, 0.01, 1.0), (90, 0.025, 2.0), (100, 0.05, 4.0)):
+            self.assertLess(np.percentile(off, share), max_m, share)
+            self.assertLess(np.percentile(turned, share), max_deg, share)
 
     def test_the_load_follows_the_acceleration_within_20_ms(self) -> None:
         # a start at full drive from rest: the load on Plover's axle falls from m·g·60/85 by m·a·45/85
@@ -487,7 +487,7 @@ class SensorTest(unittest.TestCase):
     def test_scale_saturation_and_delay_by_hand(self) -> None:
         says, true = self.turning(self.gyro_rig(scale=0.01), 2.0)
         self.assertAlmostEqual(says / true, 1.01, places=6)
-        says, true = self.turning(self.gyro_rig(most_rad_s=1.5), 2.0)
+        says, true = self.turning(self.gyro_rig(max_rad_s=1.5), 2.0)
         self.assertAlmostEqual(says, 1.5, places=6)
         says, true = self.turning(self.gyro_rig(delay_s=0.025), 2.0)
         self.assertAlmostEqual(true - says, 2.0 * 0.025, places=6)

@@ -241,7 +241,7 @@ class RobotsTest(unittest.TestCase):
 
     OFF = ((0.0, 0.2, radians(15)), (0.0, -0.2, radians(-15)), (-0.14, 0.14, radians(15)))
 
-    def check(self, name: str, most_m: float, most_deg: float) -> None:
+    def check(self, name: str, max_m: float, max_deg: float) -> None:
         rig = read_rig(demo_path(name))
         program = program_of(DEMO / "routines" / "round.txt", rig)
         start = np.array([0.5, 0.5, 0.0])
@@ -250,9 +250,9 @@ class RobotsTest(unittest.TestCase):
         self.assertEqual({m.ended for m in minds}, {"finished"})
         end = plan_of(ROUND, rig).poses[-1]
         away, turned = off_at_the_end(line, rows, end)
-        self.assertLess(away[:20].max(), most_m)
-        self.assertLess(degrees(turned[:20].max()), most_deg)
-        self.assertLess(away[20:].max(), most_m + 0.01)  # found back
+        self.assertLess(away[:20].max(), max_m)
+        self.assertLess(degrees(turned[:20].max()), max_deg)
+        self.assertLess(away[20:].max(), max_m + 0.01)  # found back
         along = rows[:, 20:][..., [line.layout.at("following", n) for n in ("along_track", "cross_track")]]
         self.assertGreater(np.hypot(*np.moveaxis(along, -1, 0)).max(), 0.17)  # they really were off
 

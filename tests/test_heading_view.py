@@ -355,7 +355,7 @@ class SessionTest(unittest.TestCase):
 
     def test_with_an_empty_battery_every_number_stays_finite(self) -> None:
         rig = read_rig(demo_path("plover"))
-        rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"charge": 0.0, "least_V": 0.0})})
+        rig = rig.model_copy(update={"battery": rig.battery.model_copy(update={"charge": 0.0, "min_V": 0.0})})
         session = self.session(rig)
         session.handle(KeyDown("w"), self.now)
         row = self.ticks(session, 60)

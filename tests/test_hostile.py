@@ -21,7 +21,7 @@ from pivrex.devices.robot_end import ALONE, DRIVING, RESTING, RobotEnd
 from pivrex.devices.robot_sentences import Back, Out, out_sentences, sensed_sentences, stamp_of, wire_hash
 from pivrex.devices.seal import Seal, sealed, tag
 from pivrex.devices.sentence import frame, unframe
-from pivrex.devices.simulated_pad import MOST_SENTENCES, PadRemote, read_pad_sentence
+from pivrex.devices.simulated_pad import MAX_SENTENCES, PadRemote, read_pad_sentence
 from pivrex.line import Line
 from pivrex.rig import read_text
 from pivrex.rig.field import Match
@@ -813,7 +813,7 @@ class WhoMayTalkTest(RemoteCase):
         with mock.patch("pivrex.devices.simulated_pad.read_pad_sentence", side_effect=read_pad_sentence) as read:
             bad = server.bad
             server.update()
-            self.assertLessEqual(read.call_count, MOST_SENTENCES + 1)
+            self.assertLessEqual(read.call_count, MAX_SENTENCES + 1)
             self.assertGreater(server.bad, bad)
         for pad in (*wrong, right):
             pad.unplug()

@@ -31,7 +31,7 @@ WAYS = ("kept.odometry.travels", "kept.balance.at")
 TICK_HEAD = len("$PIVTIC,4294967295,0,0000,") + len("*hh\r\n")
 STATE_HEAD = len("$PIVALL,4294967295,9999,") + len("*hh\r\n")
 
-LEAST_PART, MOST_PART = 24, 150
+MIN_PART, MAX_PART = 24, 150
 """Bytes of the state in a sentence."""
 
 MAX_TELEMETRY_HZ = 100.0
@@ -183,7 +183,7 @@ class Alone:
             if rig.rate_hz <= MAX_TELEMETRY_HZ
             else 0.0
         )
-        each = min(MOST_PART, max(LEAST_PART, int((room - STATE_HEAD) * 6 / 8))) if room > 0 else 0
+        each = min(MAX_PART, max(MIN_PART, int((room - STATE_HEAD) * 6 / 8))) if room > 0 else 0
         every = ceil(part_length(each) / room) if each else 0
         return cls(wiring, parts, channels, reads, telemetry, f"{zlib.crc32(text.encode()):08X}", each, every, routine)
 

@@ -23,7 +23,7 @@ from pivrex.rig.rig import Rig
 __all__ = ["BoardReport", "Fit", "reported", "written_and_reported"]
 
 
-MOST_BUSY = 0.92
+MAX_BUSY = 0.92
 """Of its time a chip may need so much: what comes together now and then needs the rest."""
 
 
@@ -184,8 +184,8 @@ def _timed(rig: Rig, fit: Fit, chip: Chip, task: Task | None) -> Fit:
     said = f"driving at full speed it needs {busy.share * period_ms:.1f} of the {period_ms:.1f} ms of a tick"
     if not busy.never_used:
         return replace(fit, refused=True, said=f"{fit.said}; but its stack has reached all of the rest")
-    if busy.share > MOST_BUSY:
-        slower = 0.9 * rig.rate_hz * MOST_BUSY / min(1.0, busy.share)
+    if busy.share > MAX_BUSY:
+        slower = 0.9 * rig.rate_hz * MAX_BUSY / min(1.0, busy.share)
         if rig.balance is not None:  # a whole multiple
             slower -= slower % rig.balance.asking_rate_hz
         return replace(

@@ -22,7 +22,7 @@ __all__ = ["ONLY_LISTENS", "WatchedBoard"]
 AGAIN_S = 0.1
 """What a board has not done yet is said again after so long."""
 
-LEAST_S = 0.005
+MIN_S = 0.005
 """How much time at least goes into the ticks of a board each time, else this computer would fall behind."""
 
 STICK_S = 0.019
@@ -89,7 +89,7 @@ class WatchedBoard(RobotLink):
                 message = self._read(line, too_long, chunk.at_s)
                 if message is not None:
                     self.tally.add(message, chunk.at_s)
-        self._take(self._rebuilder.make(max(budget_s, LEAST_S)))
+        self._take(self._rebuilder.make(max(budget_s, MIN_S)))
 
     def _look_at_session(self, body: str, session: int, at_s: float) -> None:
         if body.startswith("PIVHEY,"):

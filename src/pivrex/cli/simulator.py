@@ -33,7 +33,7 @@ __all__ = ["be_a_robot", "stick_as_numbers"]
 LOOP_S = 0.005
 LOGGED_EVERY_S = 0.02
 LONGEST_FAULT = 80
-MOST_DATAGRAMS = 200
+MAX_DATAGRAMS = 200
 
 
 def be_a_robot(
@@ -176,7 +176,7 @@ class _Port:
         found = []
         if select.select([self._socket], [], [], seconds)[0]:
             with contextlib.suppress(BlockingIOError, ConnectionError):
-                for _ in range(MOST_DATAGRAMS):
+                for _ in range(MAX_DATAGRAMS):
                     data, sender = self._socket.recvfrom(2048)
                     found.append((data if data.endswith(b"\n") else data + b"\n", f"{sender[0]}:{sender[1]}"))
         return found

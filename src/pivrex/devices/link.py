@@ -27,7 +27,7 @@ __all__ = ["RobotLink"]
 
 Floats = NDArray[np.float64]
 
-MOST_SENT = 256
+MAX_SENT = 256
 """Sentences that an answer may still acknowledge."""
 
 
@@ -230,7 +230,7 @@ class RobotLink:
         self._next_s = now + self._speed.period_s - dt_s / 2 if self._speed.period_s > dt_s else now
         self._last_drove = self.drives
         self._sent[self._seq] = now, self.drives
-        if len(self._sent) > MOST_SENT:
+        if len(self._sent) > MAX_SENT:
             del self._sent[next(iter(self._sent))]
         self.sent = Said(now, shown(sentences[-1]), out=True)
 

@@ -17,7 +17,7 @@ KIND = "PIVMAT"
 ORDERS = ("ready", "match", "alone", "driven", "leave", "stop")
 """What may be ordered: everything ready at the start, the whole match, one period of it, none of it, and rest."""
 
-MOST_SENDERS = 16
+MAX_SENDERS = 16
 
 
 def order_of(order: str, number: int, sign: object = None) -> bytes:
@@ -85,7 +85,7 @@ class MatchWire:
 
     def _lines_of(self, sender: str) -> Lines:
         if sender not in self._lines:
-            if len(self._lines) >= MOST_SENDERS:
+            if len(self._lines) >= MAX_SENDERS:
                 self._forget(next(iter(self._lines)))
             self._lines[sender] = Lines()
         return self._lines[sender]

@@ -37,7 +37,7 @@ VETTED_S = 0.05
 IDLE_S = 10.0
 """A connection that is not the one that is heard, and has said nothing that counts for so long, is hung up."""
 
-MOST_CANDIDATES = 16
+MAX_CANDIDATES = 16
 
 MAX_ANSWERS = 16
 """How many answers wait for a slow line; then the oldest is left out."""
@@ -268,7 +268,7 @@ class RemoteSource:
             self._begin(chunk.sender, chunk.at_s, reader)
             self._last_s, self.heard, self._spoke = chunk.at_s, True, True
         elif self.wire.senders is not None:  # of a stream the rest is still to come
-            while len(self._candidates) >= MOST_CANDIDATES:
+            while len(self._candidates) >= MAX_CANDIDATES:
                 del self._candidates[next(iter(self._candidates))]
             self._candidates[chunk.sender] = since_s, reader
         return count

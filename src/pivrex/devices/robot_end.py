@@ -41,7 +41,7 @@ LONGEST_GAP_S = 0.25
 
 RESTING, DRIVING, ALONE = 0, 1, 2
 
-MOST_SENDERS = 8
+MAX_SENDERS = 8
 
 
 class RobotEnd:
@@ -111,7 +111,7 @@ class RobotEnd:
         if self.restarts:
             return
         self._watch(now_s)  # what comes late must not be obeyed before it was noticed that nothing came
-        if len(self._lines) > MOST_SENDERS:
+        if len(self._lines) > MAX_SENDERS:
             self._lines.clear()
             self._parts.clear()
         for line, too_long in self._lines.setdefault(sender, Lines()).feed(data):

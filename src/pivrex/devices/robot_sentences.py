@@ -74,7 +74,7 @@ class Back(NamedTuple):
     state: int
 
 
-MOST_PARTS = 99
+MAX_PARTS = 99
 
 
 def wire_hash(line: Line) -> str:
@@ -190,7 +190,7 @@ def _cut(kind: str, seq: int, middle: str, values: Floats, sign: Sign | None) ->
     if len(whole) - len("\r\n") <= LONGEST_LINE:
         return [whole]
     seal = 0 if sign is str else SEAL_BYTES
-    room = LONGEST_LINE - len(f"${kind},{seq}/{MOST_PARTS}/{MOST_PARTS},{middle}*hh") - seal
+    room = LONGEST_LINE - len(f"${kind},{seq}/{MAX_PARTS}/{MAX_PARTS},{middle}*hh") - seal
     parts: list[list[str]] = [[]]
     left = room
     for word in words:
@@ -223,7 +223,7 @@ class Parts:
             return words
         seq, _, rest = words[1].partition("/")
         part, _, parts = rest.partition("/")
-        if not (part.isdecimal() and parts.isdecimal() and 1 <= int(part) <= int(parts) <= MOST_PARTS):
+        if not (part.isdecimal() and parts.isdecimal() and 1 <= int(part) <= int(parts) <= MAX_PARTS):
             raise ValueError(f"the number {words[1][:20]}, which is no part of a sentence")
         head = [words[0], seq, *words[2:fixed]]
         now = (int(part), int(parts))

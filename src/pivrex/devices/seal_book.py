@@ -15,7 +15,7 @@ __all__ = ["SealBook"]
 
 EVERY_S = 5.0
 LARGEST_FILE = 200_000
-MOST_ROWS = 500
+MAX_ROWS = 500
 _ROW = re.compile(r"([0-9a-f]{32}) (\d{1,10}) (\d{1,10})")
 
 
@@ -63,7 +63,7 @@ class SealBook:
 
     def _note(self) -> bool:
         heard = {who: seal.newest for who, seal in self._seals.items() if seal.newest[0] >= 0}
-        self._rows = dict([*self._rows.items(), *heard.items()][-MOST_ROWS:])
+        self._rows = dict([*self._rows.items(), *heard.items()][-MAX_ROWS:])
         return self._rows != self._saved
 
     def _save(self) -> None:

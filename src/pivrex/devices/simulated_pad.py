@@ -27,11 +27,11 @@ __all__ = ["PadRemote", "PadServer", "pad_sentence", "read_pad_sentence", "read_
 
 AXES = (*STICKS, "left_trigger", "right_trigger")
 LONGEST_LINE = 200
-MOST_PADS = 8
-MOST_SENTENCES = 16
+MAX_PADS = 8
+MAX_SENTENCES = 16
 """Read at a tick; of more that came the newest count."""
 
-MOST_WAITING = 8
+MAX_WAITING = 8
 WAIT_S = 3.0
 """How long a connection may take to give its token."""
 
@@ -88,12 +88,12 @@ class PadServer:
             self._waiting.append((time.monotonic(), connection))
         for waiting in list(self._waiting):
             since, connection = waiting
-            over = len(self._waiting) > MOST_WAITING or time.monotonic() - since > WAIT_S
+            over = len(self._waiting) > MAX_WAITING or time.monotonic() - since > WAIT_S
             known = self._knows_token(connection)
             if known is None and not over:
                 continue
             self._waiting.remove(waiting)
-            if known and len(self._wires) < MOST_PADS:
+            if known and len(self._wires) < MAX_PADS:
                 self._wires.append(_Wire(self._sdl, connection))
             else:
                 self.bad += 1
@@ -151,9 +151,9 @@ class _Wire:
         if not data:
             self.detach()
             return 0
-        lines = (self._rest + data).rsplit(b"\n", MOST_SENTENCES + 1)
+        lines = (self._rest + data).rsplit(b"\n", MAX_SENTENCES + 1)
         self._rest = lines.pop()[-LONGEST_LINE:]
-        if len(lines) > MOST_SENTENCES:
+        if len(lines) > MAX_SENTENCES:
             bad += lines.pop(0).count(b"\n") + 1
         readings = None
         for line in lines:

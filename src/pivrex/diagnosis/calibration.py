@@ -15,10 +15,10 @@ __all__ = ["Calibration", "Measured", "Phase", "Proposal"]
 TAKEN_IN = 0.01
 """The ends are taken in by this share of the way, so that full stick surely reads full."""
 
-LEAST_WAY = 0.6
+MIN_WAY = 0.6
 """A stick that moves over less than this much of -1 to 1 was not rolled all round, or not a stick."""
 
-LEAST_DEAD_BAND, NOISES = 0.02, 3.0
+MIN_DEAD_BAND, NOISES = 0.02, 3.0
 """The dead band is three times the noise of the resting stick, and at least 2 %."""
 
 LARGEST_REST = 0.5
@@ -27,7 +27,7 @@ LARGEST_REST = 0.5
 LARGEST_TREMBLE = 0.15
 """One whose readings spread over more than this in a second is being moved."""
 
-LEAST_READINGS = 20
+MIN_READINGS = 20
 
 
 class Measured(Protocol):
@@ -135,14 +135,14 @@ class Calibration:
             return ""
         wanted = self.triggers if phase.kind == "press" else self.axes
         for c in wanted:
-            if c not in travel or travel[c].readings < LEAST_READINGS:
+            if c not in travel or travel[c].readings < MIN_READINGS:
                 return "not enough readings yet"
             way = travel[c].high - travel[c].low
             if phase.kind == "rest" and (held := self._held(c, travel[c])):
                 return held
-            if phase.kind == "roll" and way < LEAST_WAY:
+            if phase.kind == "roll" and way < MIN_WAY:
                 return f"{c} has moved by {way:.2f} of 2.00; roll it all round"
-            if phase.kind == "press" and way < LEAST_WAY / 2:
+            if phase.kind == "press" and way < MIN_WAY / 2:
                 return f"{c} has moved by {way:.2f} of 1.00; press it down"
         if phase.kind == "push":
             moved = self._pushed(travel)
@@ -166,7 +166,7 @@ class Calibration:
     def _pushed(self, travel: Mapping[str, Measured]) -> str:
         ways = {c: abs(travel[c].now - self._middle(c)) for c in self.axes}
         best = max(ways, key=lambda c: ways[c])
-        return best if ways[best] > LEAST_WAY / 2 else ""
+        return best if ways[best] > MIN_WAY / 2 else ""
 
     def _middle(self, channel: str) -> float:
         low, high = self._rest[channel]
@@ -204,12 +204,10 @@ class Calibration:
         rest = (max(low + taken, self._rest[c][0] - noise / 2), min(high - taken, self._rest[c][1] + noise / 2))
         half = min(rest[0] - low, high - rest[1])
         share = noise / half
-        dead_band = max(LEAST_DEAD_BAND, math.ceil(NOISES * share * 100 - 1e-9) / 100)
+        dead_band = max(MIN_DEAD_BAND, math.ceil(NOISES * share * 100 - 1e-9) / 100)
         reason = f"its noise at rest is {noise:.4f}, {share * 100:.1f} % of half its way: "
         reason += (
-            f"three times that is {dead_band:.0%}"
-            if dead_band > LEAST_DEAD_BAND
-            else f"{LEAST_DEAD_BAND:.0%} is enough"
+            f"three times that is {dead_band:.0%}" if dead_band > MIN_DEAD_BAND else f"{MIN_DEAD_BAND:.0%} is enough"
         )
         return Proposal(
             c,

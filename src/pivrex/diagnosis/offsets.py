@@ -12,7 +12,7 @@ from pivrex.units import wrap_rad
 
 __all__ = ["offset_changes"]
 
-LEAST_RAD = 0.002
+MIN_RAD = 0.002
 
 
 def offset_changes(rig: Rig, sensed: NDArray[np.float64]) -> list[Change]:
@@ -23,7 +23,7 @@ def offset_changes(rig: Rig, sensed: NDArray[np.float64]) -> list[Change]:
         if sensor is None:
             continue
         offset = bench.absolute(i, sensed)
-        if abs(wrap_rad(offset - sensor.offset_rad)) > LEAST_RAD:
+        if abs(wrap_rad(offset - sensor.offset_rad)) > MIN_RAD:
             found.append(
                 Change(f"steering.wheels.{wheel}.sensor.offset", in_degrees(sensor.offset_rad), in_degrees(offset))
             )

@@ -30,7 +30,7 @@ Floats = NDArray[np.float64]
 TICK_S = 0.25
 """The simulated robot's motion is solved exactly over a tick, so practice needs no finer ones."""
 
-MOST_STEPS = 200
+MAX_STEPS = 200
 
 
 @dataclass(frozen=True)
@@ -153,7 +153,7 @@ def practise(
     shakedown, bench, truth = Shakedown(rig, place, by), _Bench(rig, wiring), true_wires(rig, wiring)
     bench.put(lifted=place == "up")
     said: list[str] = []
-    for _ in range(MOST_STEPS):
+    for _ in range(MAX_STEPS):
         step = shakedown.next()
         if step.kind == "ahead":
             bench.point_ahead()

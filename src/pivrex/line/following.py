@@ -69,7 +69,7 @@ class FollowingSettings(Record):
     along, across, heading : LoopSettings
     bend_across, bend_heading : float
         The gains of the tracking law, in 1/m² and 1/m.
-    most_turn : float
+    max_turn : float
         In rad/s.
     follows : float
         How much of the command the wheels do within a tick.
@@ -84,7 +84,7 @@ class FollowingSettings(Record):
     heading: LoopSettings = part()
     bend_across: Number = field(unit="1/m^2")
     bend_heading: Number = field(unit="1/m")
-    most_turn: Number = field(unit="rad/s")
+    max_turn: Number = field(unit="rad/s")
     follows: Number = field()
     dt: Number = field(unit="s")
 
@@ -205,7 +205,7 @@ def follow_by_turning(
     bearing = atan2(can_left, ahead) if far else off
     by_across = 0.0 if far else speed * s.bend_across * can_left
     by_heading = larger(abs(speed), SLOWEST_M_S) * s.bend_heading * sin(bearing)
-    lacks = clamp(after.added[2] + s.heading.i * rate * s.dt, -s.most_turn, s.most_turn)
+    lacks = clamp(after.added[2] + s.heading.i * rate * s.dt, -s.max_turn, s.max_turn)
     for row in range(3):
         for k in range(3):
             out.loops[row][k] = 0.0
@@ -218,7 +218,7 @@ def follow_by_turning(
         after.added[0], after.added[2] = i, lacks
         out.twist[0] = out.twist[0] * cos(off)
         out.back[0] = output
-        out.back[2] = clamp(by_across + by_heading + lacks + s.heading.d * rate, -s.most_turn, s.most_turn)
+        out.back[2] = clamp(by_across + by_heading + lacks + s.heading.d * rate, -s.max_turn, s.max_turn)
 
 
 @kernel
@@ -289,7 +289,7 @@ class Following(Stage):
             heading=gains(f.heading, turn),
             bend_across=ACROSS_OF_TURNING * f.cross_track.p,
             bend_heading=f.heading.p,
-            most_turn=turn,
+            max_turn=turn,
             follows=1.0 - exp(-rig.ask_dt_s / rig.lag_s) if rig.lag_s > 0 else 1.0,
             dt=rig.ask_dt_s,
         )

@@ -55,7 +55,7 @@ class HelpingSettings(Record):
         Of the heading, across and along, in 1/s.
     rise, turn_acceleration : float
         In m/s² and rad/s²: it comes to rest with no more.
-    most, most_turn : float
+    most, max_turn : float
         In m/s and rad/s.
     bend_across, bend_heading : float
         Of a two-sided robot that keeps a line, in 1/m² and 1/m.
@@ -76,7 +76,7 @@ class HelpingSettings(Record):
     rise: Number = field(unit="m/s^2")
     turn_acceleration: Number = field(unit="rad/s^2")
     most: Number = field(unit="m/s")
-    most_turn: Number = field(unit="rad/s")
+    max_turn: Number = field(unit="rad/s")
     bend_across: Number = field(unit="1/m^2")
     bend_heading: Number = field(unit="1/m")
     help: Whole = field()
@@ -108,7 +108,7 @@ def turn_back(s: HelpingSettings, off: float) -> float:
     size = abs(off)
     if size < THERE_RAD:
         return 0.0
-    fast = smaller(smaller(s.p * size, sqrt(2.0 * s.turn_acceleration * size)), s.most_turn)
+    fast = smaller(smaller(s.p * size, sqrt(2.0 * s.turn_acceleration * size)), s.max_turn)
     return -fast if off < 0.0 else fast
 
 
@@ -162,7 +162,7 @@ def keep_line(s: HelpingSettings, since: Numbers, pose: Numbers, out: HelpingCol
     forward, left = out.twist[0], out.twist[1]
     if not s.can_left:
         turn = -forward * s.bend_across * across * cos(off) + abs(forward) * s.bend_heading * sin(off)
-        out.twist[2] = clamp(turn, -s.most_turn, s.most_turn)
+        out.twist[2] = clamp(turn, -s.max_turn, s.max_turn)
         return
     a, b = cos(-off), sin(-off)  # the line's directions, seen from the robot
     asks, along = a * left + b * forward, a * forward - b * left  # what the driver asks for across it, and along it
@@ -246,7 +246,7 @@ class Helping(Stage):
             can_left=rig.chassis.geometry.can(np.array([0.0, 1.0, 0.0])),
             p=f.heading.p, p_across=f.cross_track.p, p_along=f.along_track.p,
             rise=f.acceleration_m_s2, turn_acceleration=0.7 * f.turn_acceleration_rad_s2,
-            most=SHARE * rig.full_forward_m_s, most_turn=SHARE * rig.full_turn_rad_s,
+            most=SHARE * rig.full_forward_m_s, max_turn=SHARE * rig.full_turn_rad_s,
             bend_across=4.0 * f.cross_track.p, bend_heading=f.heading.p,
             help=column_of(rig, inputs, "help"),
         )  # fmt: skip

@@ -14,7 +14,7 @@ from pivrex.path.looking import Looking
 from pivrex.path.points import Path
 from pivrex.rig.rig import Rig
 
-__all__ = ["Bounds", "bounds_of", "most_speed", "most_turn", "twist_along"]
+__all__ = ["Bounds", "bounds_of", "max_speed", "max_turn", "twist_along"]
 
 SHARE = 0.8
 TINY = 1e-9
@@ -44,13 +44,13 @@ class Bounds:
     rise_names: tuple[str, ...]
 
 
-def most_speed(path: Path, rig: Rig) -> float:
+def max_speed(path: Path, rig: Rig) -> float:
     """How fast a path is driven at most, in m/s."""
     own = rig.following.speed_m_s
     return path.speed_m_s or (own if own is not None else SHARE * rig.full_forward_m_s)
 
 
-def most_turn(path: Path, rig: Rig) -> float:
+def max_turn(path: Path, rig: Rig) -> float:
     """How fast the robot turns at most on it, in rad/s."""
     own = rig.following.turn_rad_s
     return path.turn_rad_s or (own if own is not None else SHARE * rig.full_turn_rad_s)
@@ -87,8 +87,8 @@ def bounds_of(path: Path, rig: Rig, curve: Curve, looks: Looking) -> Bounds:
         caps.append((name, np.where(size > TINY, (most / np.maximum(size, TINY)) ** 2, inf)))
 
     one = np.ones_like(curve.s)
-    cap("your speed", most_speed(path, rig), one)
-    cap("your turn", most_turn(path, rig), looks.turns)
+    cap("your speed", max_speed(path, rig), one)
+    cap("your turn", max_turn(path, rig), looks.turns)
     bent = np.abs(curve.bend)
     caps.append(("the bend", np.where(bent > TINY, f.sideways_m_s2 / np.maximum(bent, TINY), inf)))
     maps = kinematics_of(chassis)

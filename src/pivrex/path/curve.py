@@ -16,12 +16,12 @@ STIFF = 1 / 16
 """How much a change of the bend counts compared with the bend itself, for segments of length 1: a little rounder than a thin lath."""
 
 STEP_M = 0.01
-MOST_SAMPLES = 1000
-LEAST_EACH, MOST_EACH = 6, 400
+MAX_SAMPLES = 1000
+MIN_EACH, MAX_EACH = 6, 400
 FINE, FINER = 0.15, 8
 """A step in which the bend changes by more than this share of itself is taken in more steps, at most so many."""
 
-MOST_FINER = 4000
+MAX_FINER = 4000
 """Of more places none is added: points that stand so close say themselves how the bend changes."""
 
 FINE_BEND_PER_M = 0.5
@@ -229,16 +229,14 @@ def curve_of(
     """
     spans = np.hypot(*np.diff(points, axis=0).T)
     spline = spline_through(points, spans, directions)
-    step = max(step_m, float(spans.sum()) / MOST_SAMPLES)
-    least = min(
-        max(1, MOST_SAMPLES // len(spans)), LEAST_EACH
-    )  # where points stand closer than any step, each is a place
-    each = np.clip(np.ceil(spans / step), least, MOST_EACH).astype(int)
+    step = max(step_m, float(spans.sum()) / MAX_SAMPLES)
+    least = min(max(1, MAX_SAMPLES // len(spans)), MIN_EACH)  # where points stand closer than any step, each is a place
+    each = np.clip(np.ceil(spans / step), least, MAX_EACH).astype(int)
     piece = np.repeat(np.arange(len(spans)), each)
     first = np.cumsum(each) - each
     within = (np.arange(len(piece)) - first[piece]) / each[piece]
     whole = np.append(piece + within, float(len(spans)))  # the piece, and how far in it
-    whole = _finer(spline, whole) if len(whole) < MOST_FINER else whole
+    whole = _finer(spline, whole) if len(whole) < MAX_FINER else whole
     whole = np.union1d(whole, _crossings(spline, whole, circles))
     piece, u = _pieces(spline, whole)
     p, p1, p2, p3 = (spline.at(piece, u, k) for k in range(4))

@@ -11,7 +11,7 @@ from tomlkit.items import AoT
 
 from pivrex.errors import Mistake, RigError
 from pivrex.files import write_atomically
-from pivrex.path.points import MOST_POINTS, Path, PathPoint
+from pivrex.path.points import MAX_POINTS, Path, PathPoint
 from pivrex.rig.read import read_text, rig_text
 from pivrex.rig.workspace import Folder
 
@@ -88,7 +88,7 @@ def path_text(path: Path, before: str = "") -> str:
 def save_path(path: Path, file: FilePath) -> None:
     """Save a path, whole or not at all; what its file said in addition to the points stays. Raises `SaveError`."""
     before = rig_text(file) if file.exists() else ""
-    if len(path.points) > MOST_POINTS:
-        raise RigError(file, [Mistake(0, "points", f"has more than {MOST_POINTS} entries")])
+    if len(path.points) > MAX_POINTS:
+        raise RigError(file, [Mistake(0, "points", f"has more than {MAX_POINTS} entries")])
     file.parent.mkdir(exist_ok=True)
     write_atomically(file, path_text(path, before))

@@ -24,7 +24,7 @@ __all__ = ["Moment", "Plan", "Stretch", "plan_of", "troubles"]
 CUSP = 0.05
 """A curve that goes by its points this much slower than by chords turns on the spot."""
 
-MOST_BEND_PER_M = 50.0
+MAX_BEND_PER_M = 50.0
 
 
 class Moment(NamedTuple):
@@ -173,7 +173,7 @@ def troubles(plan: Plan, rig: Rig, field: Field | None, floor: str = "") -> list
         found.append(
             (True, f'heading is "{path.heading}", but {rig.name} cannot move sideways: it faces along its path')
         )
-    tight = (curve.pace < CUSP) | (np.abs(curve.bend) > MOST_BEND_PER_M)
+    tight = (curve.pace < CUSP) | (np.abs(curve.bend) > MAX_BEND_PER_M)
     for stretch in _stretches(curve.s, ["cusp" if here else "" for here in tight.tolist()]):
         if stretch.what:
             k = int(np.searchsorted(curve.s, stretch.from_m))

@@ -12,9 +12,9 @@ from pydantic import Field
 from pivrex.rig.base import Table
 from pivrex.rig.quantities import Quantity
 
-__all__ = ["MOST_POINTS", "Path", "PathPoint", "SlowZone", "path_through"]
+__all__ = ["MAX_POINTS", "Path", "PathPoint", "SlowZone", "path_through"]
 
-MOST_POINTS = 10_000
+MAX_POINTS = 10_000
 
 SAME_M = 0.001
 """Two points in a row that lie closer than this are one."""
@@ -90,7 +90,7 @@ class Path(Table):
     turn_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=100)] | None = Field(
         default=None, alias="turn", description="How fast it may turn; the rig's if left out.", examples=["120 deg/s"]
     )
-    points: tuple[PathPoint, ...] = Field(description="Where it runs.", min_length=2, max_length=MOST_POINTS)
+    points: tuple[PathPoint, ...] = Field(description="Where it runs.", min_length=2, max_length=MAX_POINTS)
     slow: tuple[SlowZone, ...] = Field(default=(), description="Where the robot is slow.", max_length=100)
 
     def mistakes(self) -> list[tuple[str, str]]:

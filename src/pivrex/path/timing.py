@@ -71,7 +71,7 @@ def _rows(s: Floats, bounds: Bounds) -> _Rows:
     return _Rows(np.concatenate(rooms), np.concatenate(leans))
 
 
-def _most_square(bounds: Bounds, rows: _Rows) -> Floats:
+def _max_square(bounds: Bounds, rows: _Rows) -> Floats:
     """Return the largest z at each place for which some acceleration keeps to all bounds.
 
     Notes
@@ -110,7 +110,7 @@ def time_law(s: Floats, bounds: Bounds) -> TimeLaw:
     n = len(s)
     rows = _rows(s, bounds)
     steps = list(zip((2.0 * np.diff(s)).tolist(), rows.room.T.tolist(), rows.lean.T.tolist(), strict=True))
-    z = _most_square(bounds, rows).tolist()
+    z = _max_square(bounds, rows).tolist()
     for i in range(n - 2, -1, -1):
         ds, rooms, leans = steps[i]
         best, after = z[i], z[i + 1]

@@ -12,9 +12,9 @@ from pivrex.rig.chassis import LARGEST_M
 from pivrex.rig.outputs import Pin
 from pivrex.rig.quantities import Quantity
 
-__all__ = ["LEAST_HZ", "Balance", "BalanceLoop", "Tilt"]
+__all__ = ["MIN_HZ", "Balance", "BalanceLoop", "Tilt"]
 
-LEAST_HZ = 80.0
+MIN_HZ = 80.0
 """A robot that falls doubles its lean in about 0.15 s: below this rate too little of that time is left to the loops."""
 
 G_M_S2 = 9.81

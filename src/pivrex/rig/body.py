@@ -168,7 +168,7 @@ class Battery(Table):
     r2_ohm: Annotated[float, Quantity("resistance", above=0, at_most=1e7)] = Field(
         default=10e3, alias="r2", description="The divider's resistor between pin and ground.", examples=["10 kohm"]
     )
-    least_V: Annotated[float, Quantity("voltage", at_least=0, at_most=1000, step="0.1 V")] | None = Field(  # noqa: N815 - volts
+    min_V: Annotated[float, Quantity("voltage", at_least=0, at_most=1000, step="0.1 V")] | None = Field(  # noqa: N815 - volts
         default=None,
         alias="least",
         description="Below this the electronics restart: outputs rest and no one answers for a second. If left out 60 % of "
@@ -179,4 +179,4 @@ class Battery(Table):
     @property
     def restarts_below_V(self) -> float:  # noqa: N802 - volts
         """Below this the electronics restart."""
-        return self.least_V if self.least_V is not None else 0.6 * self.volts
+        return self.min_V if self.min_V is not None else 0.6 * self.volts

@@ -21,7 +21,7 @@ Name = Annotated[str, Field(pattern=r"^[A-Za-z][A-Za-z0-9 _-]{0,23}$")]
 LARGEST_M = 10.0
 """No student robot is larger; a bigger number is a slip of the unit."""
 
-MOST_WHEELS = 12
+MAX_WHEELS = 12
 """No student robot has more; a longer list is a slip of the pen."""
 
 NEARLY_SINGULAR = 1 / 300
@@ -135,8 +135,8 @@ class Chassis(Table):
             for other in self.wheels[:i]:
                 if (wheel.x_m, wheel.y_m) == (other.x_m, other.y_m):
                     found.append((f"wheels.{i}", f"stands in the same place as wheel {other.name!r}"))
-        if len(self.wheels) > MOST_WHEELS:
-            return [("wheels", f"has {len(self.wheels)} wheels; at most {MOST_WHEELS} are taken")]
+        if len(self.wheels) > MAX_WHEELS:
+            return [("wheels", f"has {len(self.wheels)} wheels; at most {MAX_WHEELS} are taken")]
         if not self.wheels:
             return [*found, ("wheels", "has no wheel; a chassis needs at least two to go where it should")]
         found += self._kind_mistakes()

@@ -125,7 +125,7 @@ class Gyro(Table):
     delay_s: Annotated[float, Quantity("time", at_least=0, at_most=0.5, step="1 ms")] = Field(
         default=0.005, alias="delay", description="How old its readings are.", examples=["5 ms"]
     )
-    most_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1000, step="10 deg/s")] = Field(
+    max_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1000, step="10 deg/s")] = Field(
         default=radians(1000),
         alias="most",
         description="The fastest turn that it can tell; what is faster is lost.",

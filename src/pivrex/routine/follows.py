@@ -146,7 +146,7 @@ class Plans:
         self._used = 0
         self._known: dict[tuple[int, bool], tuple[Plan, int, int]] = {}
 
-    def begun(self, plan: Plan, here: bool, most_m: float, feeds: tuple[bool, bool] = (True, True)) -> dict[str, float]:
+    def begun(self, plan: Plan, here: bool, max_m: float, feeds: tuple[bool, bool] = (True, True)) -> dict[str, float]:
         """Return the state of a robot that begins a plan: where it lies, or from where the robot stands; at most so far. ``feeds`` says
         whether the planned motion counts, and whether the corrections do.
         """
@@ -155,7 +155,7 @@ class Plans:
             self._known[key] = (plan, *self._added(self._ticks(plan, here)))
         _, first, length = self._known[key]
         return {
-            "first": first, "length": length, "k": 0, "t": 0.0, "time": plan.time_s, "most": most_m,
+            "first": first, "length": length, "k": 0, "t": 0.0, "time": plan.time_s, "most": max_m,
             "mode": HERE if here else BEGINS, "forward_counts": feeds[0], "back_counts": feeds[1],
             "waits": 0.0,
         }  # fmt: skip

@@ -38,13 +38,13 @@ __all__ = ["FINISHED", "RUNS", "STOPPED", "Interpreter"]
 
 RUNS, FINISHED, STOPPED = "", "finished", "stopped"
 
-MOST_AT_ONCE = 2000
+MAX_AT_ONCE = 2000
 """How many instructions that take no time are done in one tick; what goes on for ever goes on in the next."""
 
 DEEPEST = 60
 """How many own moves may be in each other."""
 
-MOST_RECORDS = 2000
+MAX_RECORDS = 2000
 MAX_MESSAGES = 20000
 
 
@@ -93,7 +93,7 @@ class Interpreter:
 
     def run(self, program: Program, n: int, world: World, moved: bool) -> None:
         """Go on as far as may be in tick ``n``. ``moved`` says that its motion has come to its end."""
-        left = MOST_AT_ONCE
+        left = MAX_AT_ONCE
         first = again = True
         while again and not self.ended and not self.halted and left > 0:
             again = False
@@ -274,7 +274,7 @@ class Interpreter:
         return True
 
     def _record(self, thread: Thread, step: Instruction, lane: str, n: int) -> int:
-        if len(self.records) >= MOST_RECORDS:
+        if len(self.records) >= MAX_RECORDS:
             return -1
         self.records.append(
             StepRecord(

@@ -19,9 +19,9 @@ from pivrex.routine.mistakes import nearest
 from pivrex.routine.nodes import Call, Expression, Quantity, Variable
 from pivrex.routine.parsing import Unread, parse_line
 
-__all__ = ["DIVIDES", "MOST_PINS", "Pin", "named_pin", "read_pin"]
+__all__ = ["DIVIDES", "MAX_PINS", "Pin", "named_pin", "read_pin"]
 
-MOST_PINS = 8
+MAX_PINS = 8
 DIVIDES = "divides by 0"
 _SHOW = "show "
 """A pin is what stands behind this word in a routine, and columns next to."""

@@ -10,7 +10,7 @@ import numpy as np
 from pivrex.line.kinematics import kinematics_of
 from pivrex.line.line import Line
 from pivrex.path import Path
-from pivrex.path.bounds import most_speed
+from pivrex.path.bounds import max_speed
 from pivrex.path.plan import Plan, plan_of, troubles
 from pivrex.path.points import path_through
 from pivrex.routine.kinds import COUNTS, LENGTH, NUMBER, TIME, TURNS, Kind
@@ -78,7 +78,7 @@ class Planner:
             path = path_through(at.x, at.y, at.heading, self._words.can_left, places)
         if step.speed is not None:
             fast = self._speed(step, seen, 0.0, self.full_forward)
-            path = path.model_copy(update={"speed_m_s": min(fast, most_speed(path, self._line.rig))})
+            path = path.model_copy(update={"speed_m_s": min(fast, max_speed(path, self._line.rig))})
         if path not in self._plans:
             plan = plan_of(path, self._line.rig)
             hard = [what for kept, what in troubles(plan, self._line.rig, None) if kept]
@@ -87,7 +87,7 @@ class Planner:
             self._plans[path] = plan
         return self._plans[path]
 
-    def most_way(self, step: MotionStep, seen: Seen) -> float:
+    def max_way(self, step: MotionStep, seen: Seen) -> float:
         """Return how far a step goes at most, in m; infinite if it does not say."""
         return self._amount(step, seen)[0]
 

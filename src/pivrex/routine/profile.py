@@ -34,7 +34,7 @@ PULL_PER_S, SWAYING_PULL_PER_S = 4.0, 1.0
 SIDEWAYS_PER_S = 4.0
 """So is what the robot stands next to the line that it should drive, where it can move sideways."""
 
-MOST_PULL_M_S, MOST_PULL_RAD_S = 0.2, 0.6
+MAX_PULL_M_S, MAX_PULL_RAD_S = 0.2, 0.6
 WAITS_M, WAITS_RAD = 0.12, 0.5
 """A target waits for a robot that is this far behind it."""
 
@@ -255,7 +255,7 @@ def last_bit(s: ProfileSettings, v: ProfileState, measured: Measured) -> float:
 def along_arc(s: ProfileSettings, v: ProfileState) -> float:
     """Return what brings a robot on along its arc, in m/s; at its end no less than what turns a wheel, and in time none of it."""
     missing = v.forward * v.way - v.rolled
-    pull = clamp(s.pull * missing, -MOST_PULL_M_S, MOST_PULL_M_S)
+    pull = clamp(s.pull * missing, -MAX_PULL_M_S, MAX_PULL_M_S)
     if v.whole > v.target:
         return pull
     if not abs(missing) > s.near / 3.0:
@@ -312,13 +312,13 @@ def command_motion(s: ProfileSettings, measured: Measured, v: ProfileState, out:
     if pulled and v.whole <= v.target:
         requested = last_bit(s, v, measured)
     elif pulled and v.whole < inf:
-        most = MOST_PULL_RAD_S if v.spins else MOST_PULL_M_S
+        most = MAX_PULL_RAD_S if v.spins else MAX_PULL_M_S
         requested += clamp(s.pull * missing, -most, most)
     forward, left = v.forward * requested, v.left * requested
     if v.arc and v.held and v.whole < inf:
         forward += along_arc(s, v)
     if v.field:  # back onto its line, and all of it to the frame's forward
-        back = clamp(-SIDEWAYS_PER_S * v.sideways, -MOST_PULL_M_S, MOST_PULL_M_S)
+        back = clamp(-SIDEWAYS_PER_S * v.sideways, -MAX_PULL_M_S, MAX_PULL_M_S)
         x, y = forward - v.left * back, left + v.forward * back
         angle = measured.ahead - (measured.heading + measured.offset)
         c, n = cos(angle), sin(angle)

@@ -9,7 +9,7 @@ from pivrex.routine.mistakes import TextMistake
 from pivrex.routine.nodes import Node
 from pivrex.routine.parsing import Unread, parse_line
 
-__all__ = ["LARGEST_FILE", "MOST_LINES", "SKIP", "TAB", "Line", "read_lines", "split_lines", "without_comment"]
+__all__ = ["LARGEST_FILE", "MAX_LINES", "SKIP", "TAB", "Line", "read_lines", "split_lines", "without_comment"]
 
 TAB = 4
 SKIP = "skip"
@@ -18,7 +18,7 @@ SKIP = "skip"
 LARGEST_FILE = 200_000
 """Bytes."""
 
-MOST_LINES = 5000
+MAX_LINES = 5000
 DEEPEST = 12
 """Blocks in blocks."""
 
@@ -97,9 +97,9 @@ def read_lines(text: str) -> tuple[list[Line], list[TextMistake]]:
     mistakes: list[TextMistake] = []
     stack: list[tuple[int, Line]] = []
     rows = split_lines(text)
-    if len(rows) > MOST_LINES:
-        mistakes.append(TextMistake(MOST_LINES + 1, 1, 1, f"a routine has at most {MOST_LINES} lines"))
-    for number, row in enumerate(rows[:MOST_LINES], 1):
+    if len(rows) > MAX_LINES:
+        mistakes.append(TextMistake(MAX_LINES + 1, 1, 1, f"a routine has at most {MAX_LINES} lines"))
+    for number, row in enumerate(rows[:MAX_LINES], 1):
         said = without_comment(row)
         bare = said.lstrip(" \t\u00a0")
         if not bare:

@@ -240,7 +240,7 @@ class Runner(Knowing):
             self._followed = planner.plan_path(step, seen, self._standing())
             begin_plan(self._profile)
             self._plan.set(
-                **self._means.plans.begun(self._followed, step.here, planner.most_way(step, seen), step.feeds)
+                **self._means.plans.begun(self._followed, step.here, planner.max_way(step, seen), step.feeds)
             )
             return
         motion = planner.plan(step, seen, self._standing())

@@ -13,7 +13,7 @@ __all__ = ["WheelDistances", "feel_wheels", "give_wheels"]
 BIT_M = 0.0015
 """How near a wheel is where it must roll to."""
 
-ROLLS_M_S, LEAST_M_S = 0.08, 0.03
+ROLLS_M_S, MIN_M_S = 0.08, 0.03
 """A wheel that rolls faster rolls out; what brings it the last bit is no slower than this."""
 
 SLOW_M_S = 0.002
@@ -86,7 +86,7 @@ def missing_share(s: ProfileSettings, w: WheelDistances, k: int) -> float:
     missing = w.far[k] - w.gone[k] - rolls_out(s, abs(w.speed[k]), s.tops[k]) * (1.0 if w.speed[k] > 0.0 else -1.0)
     if w.share[k] == 0.0 or abs(missing) < BIT_M or abs(w.speed[k]) > ROLLS_M_S:
         return 0.0
-    slow = div(larger(s.creep, LEAST_M_S), s.tops[k])
+    slow = div(larger(s.creep, MIN_M_S), s.tops[k])
     on = missing * w.share[k] > 0.0
     return slow if on else -slow
 

@@ -25,7 +25,7 @@ __all__ = ["Effect", "cause_of", "effects_of"]
 TRY_S = 20.0
 """A changed setting is tried on the ticks of at most so long a drive."""
 
-MOST_TRIED = 12
+MAX_TRIED = 12
 """More changes than this are another robot: they are not tried one by one."""
 
 OF_THE_ROBOT = ("body", "battery", "gyro", "lag", "motors", "sensors", "spread", "chassis")
@@ -54,7 +54,7 @@ class Effect:
 
 def effects_of(one: Run, changes: list[Change], first: int) -> list[Effect]:
     """Find for each change where by itself it first acts: the first run's readings go through the line with it and without."""
-    if len(changes) > MOST_TRIED:
+    if len(changes) > MAX_TRIED:
         return [Effect(change) for change in changes]
     rows = one.rows(first, min(one.end, first + round(TRY_S / one.dt_s)))
     line = one.line(first)

@@ -14,13 +14,13 @@ from pivrex.runs.shelf import Shelved
 
 __all__ = ["Course", "kind_of", "season_of"]
 
-LEAST_BEFORE = 5
+MIN_BEFORE = 5
 """How many runs must lie before one that is said to stand out."""
 
 STANDS_OUT = 4.0
 """Robust sigma off the median of those before."""
 
-LEAST_SHARE = 0.1
+MIN_SHARE = 0.1
 """And at least so much of that median: figures that never change have no spread."""
 
 
@@ -98,8 +98,8 @@ def season_of(runs: Sequence[Shelved], rig: str, kind: str | None = None) -> lis
 def _stands_out(figure: Figure, values: np.ndarray) -> tuple[float, bool]:
     before, newest = values[:-1], float(values[-1])
     usual = float(np.median(before))
-    if figure.less is None or len(before) < LEAST_BEFORE:
+    if figure.less is None or len(before) < MIN_BEFORE:
         return usual, False
     spread = 1.4826 * float(np.median(np.abs(before - usual)))
     worse = newest - usual if figure.less else usual - newest
-    return usual, worse > max(STANDS_OUT * spread, LEAST_SHARE * abs(usual), 10.0**-figure.digits)
+    return usual, worse > max(STANDS_OUT * spread, MIN_SHARE * abs(usual), 10.0**-figure.digits)

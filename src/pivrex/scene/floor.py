@@ -118,16 +118,16 @@ class EstimatedPose(NamedTuple):
 
 
 def add_estimate(
-    scene: Scene, rig: Rig, estimated: EstimatedPose, pose: tuple[float, float, float], least_m: float
+    scene: Scene, rig: Rig, estimated: EstimatedPose, pose: tuple[float, float, float], min_m: float
 ) -> None:
     """Draw the estimated pose dashed where it differs from the true one, and how far off it may be.
 
-    A belief that is nearer to the truth than ``least_m`` would only hide the robot; so would an ellipse within it.
+    A belief that is nearer to the truth than ``min_m`` would only hide the robot; so would an ellipse within it.
     """
     x, y, heading = estimated.pose
     off = float(np.hypot(x - pose[0], y - pose[1]))
     turned = abs(float(np.sin((heading - pose[2]) / 2))) * rig.chassis.length_m
-    if not off + turned < least_m:
+    if not off + turned < min_m:
         add_outline(scene, rig, estimated.pose, "measured", 0.7)
     round_ = ellipse(estimated.covariance)
     if np.abs(round_).max() > max(rig.chassis.length_m, rig.chassis.width_m):

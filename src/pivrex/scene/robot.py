@@ -22,7 +22,7 @@ Floats = NDArray[np.float64]
 WIDE = 0.7
 """A wheel's width as a share of its radius."""
 
-LEAST_ARROW = 0.02
+MIN_ARROW = 0.02
 """Shorter ones say nothing."""
 
 ARROW = 0.75
@@ -233,7 +233,7 @@ def _add_pair(
 ) -> None:  # fmt: skip
     """Draw the commanded and the measured arrow side by side; the commanded one outside."""
     for way, named, side in zip(ways, (commanded, "measured"), (-1.0, 1.0) if right else (1.0, -1.0), strict=True):
-        if way is not None and hypot(*way) > LEAST_ARROW * reach:
+        if way is not None and hypot(*way) > MIN_ARROW * reach:
             # an arrow backwards has its left on the other side
             back = -1.0 if float(way[0]) < 0 else 1.0
             scene.arrow(_at(pose, hub), _at(pose, hub + way), named, width, side * back * width * 1.05)

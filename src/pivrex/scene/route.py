@@ -17,7 +17,7 @@ __all__ = ["Route", "add_route", "cloud_scene"]
 
 Floats = NDArray[np.float64]
 
-LEAST_M, FAR_M = 0.08, 0.3
+MIN_M, FAR_M = 0.08, 0.3
 """Half of the window at least; a zone that would need more than that and three times the cloud is left out."""
 
 
@@ -69,7 +69,7 @@ def _half(poses: Floats, zone: Zone | None) -> float:
         mx, my = poses[:, :2].mean(axis=0)
         needed = zone.radius_m * 1.1 + max(abs(zone.x_m - mx), abs(zone.y_m - my))
         half = max(half, needed) if needed < max(3 * half, FAR_M) else half
-    return max(half, LEAST_M)
+    return max(half, MIN_M)
 
 
 def cloud_scene(poses: Floats, zone: Zone | None) -> Scene:

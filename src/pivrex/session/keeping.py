@@ -38,7 +38,7 @@ log = logging.getLogger(__name__)
 
 WRITE_EVERY_S = 0.25
 
-MOST_WAITING_S = 30.0
+MAX_WAITING_S = 30.0
 """How much of a drive waits in memory for a slow disk; what comes then is lost and counted."""
 
 TRY_AGAIN_S = 20.0
@@ -92,7 +92,7 @@ class Keeping:
         self._status: Status | None = None
         self._waiting: deque[object] = deque()
         """What the thread has not taken yet: rows, and between them statuses, rigs and requests, in their order."""
-        self._most = round(MOST_WAITING_S / session.line.dt_s)
+        self._most = round(MAX_WAITING_S / session.line.dt_s)
         self._lost = 0
         self._writes: _Writes | None = None
         self._thread: threading.Thread | None = None

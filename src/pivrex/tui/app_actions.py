@@ -15,7 +15,7 @@ from pivrex.devices.keys import KeysMode
 from pivrex.errors import PivrexError, SaveError, UnitError
 from pivrex.files import resolved
 from pivrex.lower import reason
-from pivrex.routine.pins import MOST_PINS, named_pin, read_pin
+from pivrex.routine.pins import MAX_PINS, named_pin, read_pin
 from pivrex.session.messages import ChooseSource, Hold, Push, SetKeysMode, Stop, UseRobot
 from pivrex.session.periods import Period
 from pivrex.tui.commands import Commands
@@ -275,7 +275,7 @@ class AppActions(_Base):
             return
 
         def choices() -> list[Choice]:
-            more = [Choice(NEW, "another ...", "a reading, a column or a sum")] if len(pins) < MOST_PINS else []
+            more = [Choice(NEW, "another ...", "a reading, a column or a sum")] if len(pins) < MAX_PINS else []
             return [*(Choice(name, name, text) for name, text in pins.items()), *more]
 
         def take(name: str | None) -> None:

@@ -29,7 +29,7 @@ __all__ = ["EditMessage", "Editing"]
 SHORT_S, LONG_S = 8.0, 20.0
 """How long a message stands, and one about a mistake."""
 
-MOST_SAID = 400
+MAX_SAID = 400
 """How many messages are kept."""
 
 ONE_GO_S = 5.0
@@ -68,7 +68,7 @@ class Editing:
         self.before: Line | None = None
         self.message = ""
         self.message_alarm = False
-        self.said: deque[EditMessage] = deque(maxlen=MOST_SAID)
+        self.said: deque[EditMessage] = deque(maxlen=MAX_SAID)
         """What was said, oldest first."""
         self._said_at = 0.0
         self._changed = ("", 0.0)

@@ -13,7 +13,7 @@ from pivrex.line.balance import STANDS
 from pivrex.line.beginning import begun
 from pivrex.line.stage import Floats
 from pivrex.rig import Rig
-from pivrex.rig.balance import LEAST_HZ
+from pivrex.rig.balance import MIN_HZ
 from pivrex.routine.fleet import Fleet
 from pivrex.routine.means import Means
 from pivrex.sim.body import Conditions, RealisticBody
@@ -192,11 +192,11 @@ def balance_worries(rig: Rig) -> list[str]:
     if rig.balance is None:
         return []
     found, plant = [], plant_of(rig)
-    if rig.rate_hz < LEAST_HZ:
+    if rig.rate_hz < MIN_HZ:
         doubles = np.log(2) / np.linalg.eigvals(plant.a).real.max()
         found.append(
             f"rate: {rig.rate_hz:g} Hz is slow for a robot that balances: its lean doubles in {doubles:.2f} s, and each tick comes "
-            f"{1000 * rig.dt_s:.0f} ms late; use {LEAST_HZ:g} Hz or more"
+            f"{1000 * rig.dt_s:.0f} ms late; use {MIN_HZ:g} Hz or more"
         )
     if plant.catches_rad < WEAK_RAD:
         found.append(

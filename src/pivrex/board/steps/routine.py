@@ -92,7 +92,7 @@ class Steps:
         table = StepWriter(program, means, places)
         if table.wrong:
             raise RoutineError(Path(program.name), sorted(set(table.wrong)))
-        code, threads = table.linked(), 1 + table.most_at_once(MAIN)
+        code, threads = table.linked(), 1 + table.max_at_once(MAIN)
         if len(code) > LONGEST:
             raise RoutineError(
                 Path(program.name), [Mistake(0, "", f"is too long for a board: {len(code)} words, of {LONGEST}")]

@@ -120,12 +120,12 @@ class Table:
         return max((self.places_of(m) for s in self.program.codes[code] for m in moves_of(s)), default=0)
 
     @cache  # noqa: B019 - a table is made once, and forgotten
-    def most_at_once(self, code: str) -> int:
+    def max_at_once(self, code: str) -> int:
         """Return how many threads a code may begin, with all that those begin."""
         each = (
-            sum(1 + self.most_at_once(branch) for branch in step.branches)
+            sum(1 + self.max_at_once(branch) for branch in step.branches)
             if isinstance(step, Fork)
-            else max(map(self.most_at_once, moves_of(step)), default=0)
+            else max(map(self.max_at_once, moves_of(step)), default=0)
             for step in self.program.codes[code]
         )
         return max(each, default=0)

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from pivrex.lower import reason
 
-__all__ = ["BUDGET_S", "MOST_BYTES", "PIECE", "Chunk", "OpenTransport"]
+__all__ = ["BUDGET_S", "MAX_BYTES", "PIECE", "Chunk", "OpenTransport"]
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.25, 4.0
 """Between two tries to open; each pause is twice the one before."""
@@ -19,7 +19,7 @@ FIRST_PAUSE_S, LONGEST_PAUSE_S = 0.25, 4.0
 PIECE = 1 << 16
 """Bytes taken from the system at once."""
 
-MOST_BYTES = 1 << 20
+MAX_BYTES = 1 << 20
 """Bytes taken at one poll of a stream: what is left waits for the next."""
 
 BUDGET_S = 0.002

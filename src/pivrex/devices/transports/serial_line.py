@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from pivrex.devices.transports.background import Background
-from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
+from pivrex.devices.transports.base import MAX_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.rig.transports import SerialTransport
 
 __all__ = ["Serial"]
@@ -79,7 +79,7 @@ class Serial(OpenTransport):
 
     def _take(self, now_s: float, until_s: float) -> list[Chunk]:
         pieces: list[bytes] = []
-        while len(pieces) < MOST_BYTES // PIECE:
+        while len(pieces) < MAX_BYTES // PIECE:
             piece = self._port.read(PIECE)
             if piece:
                 pieces.append(piece)

@@ -7,12 +7,12 @@ import socket
 import time
 
 from pivrex.devices.transports.background import Background
-from pivrex.devices.transports.base import MOST_BYTES, PIECE, Chunk, OpenTransport
+from pivrex.devices.transports.base import MAX_BYTES, PIECE, Chunk, OpenTransport
 from pivrex.rig.transports import TcpTransport
 
 __all__ = ["Tcp"]
 
-MOST_CONNECTIONS = 4
+MAX_CONNECTIONS = 4
 
 RECEIVE_BUFFER = 1 << 18
 """Bytes that the system keeps for a connection: what is older than these cannot wait here."""
@@ -86,7 +86,7 @@ class Tcp(OpenTransport):
         assert self._listener is not None
         with contextlib.suppress(BlockingIOError):
             end, address = self._listener.accept()
-            while len(self._ends) >= MOST_CONNECTIONS:
+            while len(self._ends) >= MAX_CONNECTIONS:
                 self.drop(next(name for name in self._ends if name != self.holder))
             self._begin(f"{address[0]}:{address[1]}", end)
 
@@ -130,7 +130,7 @@ def _received(end: socket.socket, until_s: float) -> tuple[bytes, bool]:
     """Return what has come, and whether the other end is gone."""
     pieces: list[bytes] = []
     size = 0
-    while size < MOST_BYTES:
+    while size < MAX_BYTES:
         try:
             piece = end.recv(PIECE)
         except BlockingIOError:

@@ -13,7 +13,7 @@ from pivrex.rig.transports import UdpTransport
 
 __all__ = ["Udp"]
 
-MOST_DATAGRAMS = 4000
+MAX_DATAGRAMS = 4000
 """Taken at one poll; what is left waits for the next, and what the system then drops was too much anyway."""
 
 RECEIVE_BUFFER = 1 << 17
@@ -67,7 +67,7 @@ class Udp(OpenTransport):
         assert self._socket is not None
         found = []
         ahead = time.perf_counter() - time.time()  # the system stamps by the other clock
-        for count in range(MOST_DATAGRAMS):
+        for count in range(MAX_DATAGRAMS):
             if count % LOOK_EVERY == LOOK_EVERY - 1 and time.perf_counter() > until_s:
                 break
             try:

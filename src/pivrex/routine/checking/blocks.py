@@ -41,7 +41,7 @@ _DRIVING = {
 }  # fmt: skip
 
 
-MOST_TIMES = 1000
+MAX_TIMES = 1000
 """Of a repeat."""
 
 
@@ -191,9 +191,9 @@ class BlockChecks(MotionChecks):
         self._must_be(node["count"], scope, NUMBER, "how often")
         count = node["count"]
         if isinstance(count, Quantity) and (
-            count.value < 1 or count.value != int(count.value) or count.value > MOST_TIMES
+            count.value < 1 or count.value != int(count.value) or count.value > MAX_TIMES
         ):
-            self._wrong(f"must be a whole number from 1 to {MOST_TIMES}", count.span)
+            self._wrong(f"must be a whole number from 1 to {MAX_TIMES}", count.span)
         where, slot = self._where(), scope.slots
         scope.slots += 1
         block = self._block(line.block, scope)

@@ -121,7 +121,7 @@ def drive_of(run: Run, line: Line) -> Drive:
         drive=drive,
         travel=travel,
         gyro=gyro * (-1.0 if rig.gyro is not None and rig.gyro.reversed else 1.0) if np.isfinite(gyro).all() else None,
-        volts=volts if fair.all() else _reckoned(rig, drive, travel, motor_of, line.dt_s),
+        volts=volts if fair.all() else _computed_drive(rig, drive, travel, motor_of, line.dt_s),
         senses_volts=bool(fair.all()),
         stopped=columns["stopped"] != 0,
         motor_of=motor_of,
@@ -131,7 +131,7 @@ def drive_of(run: Run, line: Line) -> Drive:
     )
 
 
-def _reckoned(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, dt_s: float) -> Floats:
+def _computed_drive(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, dt_s: float) -> Floats:
     """Reckon the voltage of a battery as the rig says it is, under what its motors take; (N,).
 
     Notes

@@ -16,7 +16,7 @@ from pivrex.sim.body import Conditions, RealisticBody
 
 __all__ = ["HeldOut", "held_out"]
 
-LEAST_S, MOST_S = 5.0, 20.0
+MIN_S, MAX_S = 5.0, 20.0
 WINDOW_S = 0.25
 FULL, NEARLY = 1.06, 0.95
 """A battery's voltage next to its nominal one when it is full, and at a tenth."""
@@ -38,8 +38,8 @@ def held_out(run: Run, drive: Drive, rig: Rig, learned_text: str, begin: int) ->
     ``begin`` is its first tick; it begins when the robot stands, if it does.
     """
     part = drive.part(_where_it_stands(drive, begin), len(drive))
-    part = part.part(0, min(len(part), round(MOST_S / drive.dt_s)))
-    if len(part) * drive.dt_s < LEAST_S:
+    part = part.part(0, min(len(part), round(MAX_S / drive.dt_s)))
+    if len(part) * drive.dt_s < MIN_S:
         return None
     try:
         learned = read_text(learned_text, run.folder / "rig.toml", Rig)
@@ -50,7 +50,7 @@ def held_out(run: Run, drive: Drive, rig: Rig, learned_text: str, begin: int) ->
 
 def _where_it_stands(drive: Drive, begin: int) -> int:
     still = round(0.3 / drive.dt_s)
-    for at in range(begin, max(begin, len(drive) - round(LEAST_S / drive.dt_s)), still):
+    for at in range(begin, max(begin, len(drive) - round(MIN_S / drive.dt_s)), still):
         if at >= still and np.abs(drive.travel[at] - drive.travel[at - still]).max() < 1e-3:
             return at
     return begin

@@ -12,7 +12,7 @@ from pivrex.line.layout import Floats
 from pivrex.runs.learning.drive import Drive
 from pivrex.runs.learning.fit import Fit, fit
 
-__all__ = ["GENTLE_M_S2", "MOST_S", "MOVES_M_S", "Windows", "motors_of", "windows_of"]
+__all__ = ["GENTLE_M_S2", "MAX_S", "MOVES_M_S", "Windows", "motors_of", "windows_of"]
 
 REACH = 3
 """Ticks either way over which a wheel's speed at an instant is taken: its counts are too coarse for less."""
@@ -20,16 +20,16 @@ REACH = 3
 QUIET = 0.02
 """A drive that changes by more than this in a tick is no instant to take a speed at."""
 
-LEAST_S, MOST_S = 0.33, 1.6
+MIN_S, MAX_S = 0.33, 1.6
 """How long a window is."""
 
 MOVES_M_S = 0.05
-LEAST_WINDOWS = 25
+MIN_WINDOWS = 25
 
 GENTLE_M_S2 = 1.5
 """What is brought to speed harder may slide."""
 
-LEAST_SHARE = 0.3
+MIN_SHARE = 0.3
 """A wheel that hardly rolls while the robot drives ahead tells nothing of it."""
 
 STRAIGHT = 0.15
@@ -114,7 +114,7 @@ def windows_of(drive: Drive, volts: float) -> Windows:
     jumps = np.abs(np.diff(drives_given, axis=0, prepend=drives_given[:1])).max(axis=1) > QUIET
     jumps |= drive.stopped[:-1] & (np.abs(speed[:-1]) > MOVES_M_S).any(axis=1)
     near = np.convolve(jumps, np.ones(2 * REACH + 2), "same") > 0
-    step = round(LEAST_S / drive.dt_s)
+    step = round(MIN_S / drive.dt_s)
     at: list[int] = []
     for i in np.flatnonzero(~near).tolist():
         if REACH <= i < len(drives_given) - REACH and (not at or i - at[-1] >= step):
@@ -148,7 +148,7 @@ def motors_of(windows: Windows, share: Floats) -> Fit:
         If the drive cannot tell, with what to drive.
     """
     w = windows
-    drives = np.abs(share) > LEAST_SHARE
+    drives = np.abs(share) > MIN_SHARE
     pattern = np.abs(share[drives])
     mean = (w.speed[:, drives] / pattern).mean(axis=1)
     way = np.sign(mean)
@@ -160,11 +160,11 @@ def motors_of(windows: Windows, share: Floats) -> Fit:
 
     one_way = ((np.sign(w.begins) == way[:, None]) & (np.sign(w.ends) == way[:, None]))[:, drives].all(axis=1)
     good = straight(w.speed) & straight(w.begins) & straight(w.ends) & one_way & (np.abs(mean) > MOVES_M_S)
-    good &= (w.length_s < MOST_S) & (np.abs(w.rise.mean(axis=1)) < GENTLE_M_S2)
+    good &= (w.length_s < MAX_S) & (np.abs(w.rise.mean(axis=1)) < GENTLE_M_S2)
     count = int(good.sum())
-    if count < LEAST_WINDOWS:
+    if count < MIN_WINDOWS:
         raise LearnError(
-            f"there is not enough straight driving: {count} of {LEAST_WINDOWS} stretches. "
+            f"there is not enough straight driving: {count} of {MIN_WINDOWS} stretches. "
             "Drive straight, slowly and fast, forward and back"
         )
     speeds = np.abs(mean[good])

@@ -9,14 +9,14 @@ from pivrex.line.layout import Floats
 from pivrex.rig.chassis import Chassis
 from pivrex.runs.learning.drive import Drive
 from pivrex.runs.learning.fit import Fit, fit
-from pivrex.runs.learning.motors import GENTLE_M_S2, MOST_S, MOVES_M_S, Windows
+from pivrex.runs.learning.motors import GENTLE_M_S2, MAX_S, MOVES_M_S, Windows
 
 __all__ = ["each_of"]
 
 CREEPS_M_S = 0.005
 """A caster that moves more slowly drags less than its whole friction."""
 
-LEAST_WINDOWS = 40
+MIN_WINDOWS = 40
 
 
 def each_of(windows: Windows, drive: Drive, chassis: Chassis) -> list[Fit]:
@@ -65,10 +65,10 @@ def each_of(windows: Windows, drive: Drive, chassis: Chassis) -> list[Fit]:
             & (np.sign(windows.own_begins[:, m]) == way)
             & (np.sign(windows.own_ends[:, m]) == way)
         )
-        good &= (windows.length_s < MOST_S) & (np.abs(windows.own_rise).max(axis=1) < GENTLE_M_S2)
-        if good.sum() < LEAST_WINDOWS:
+        good &= (windows.length_s < MAX_S) & (np.abs(windows.own_rise).max(axis=1) < GENTLE_M_S2)
+        if good.sum() < MIN_WINDOWS:
             raise LearnError(
-                f"there is not enough even driving: {good.sum()} of {LEAST_WINDOWS} stretches. "
+                f"there is not enough even driving: {good.sum()} of {MIN_WINDOWS} stretches. "
                 "Drive straight and turn, slowly and fast, in both directions"
             )
         x = np.column_stack([way, speed, windows.own_rise, *(a[:, m] for a in added)])

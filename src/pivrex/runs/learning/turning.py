@@ -20,8 +20,8 @@ SETTLES_S, STANDS_S = 0.5, 1.0
 
 WINDOW_S = 0.5
 TURNS_RAD_S = 0.4
-LEAST_TURNS = 12
-LEAST_TURN_RAD = 2 * np.pi
+MIN_TURNS = 12
+MIN_TURN_RAD = 2 * np.pi
 
 
 class Value(NamedTuple):
@@ -97,7 +97,7 @@ def scrub_of(drive: Drive, bias: float, scale: float) -> Value:
     turned = (np.diff(gyro[edges]) - bias * length) / (1.0 + scale)
     said = np.diff(drive.travel[edges], axis=0) @ drive.turns
     turns = np.abs(turned) > TURNS_RAD_S * length
-    if turns.sum() < LEAST_TURNS:
+    if turns.sum() < MIN_TURNS:
         raise LearnError("it hardly turns: turn it on the spot, both ways, slowly and fast")
     found = fit(turned[turns][:, None], said[turns])
     return Value(float(found.values[0]), float(found.sigma[0]))
@@ -119,7 +119,7 @@ def scale_of(drive: Drive, bias: Value, turned_rad: float, within_rad: float) ->
     gyro = drive.gyro
     if gyro is None:
         raise LearnError("the rig has no gyro, or it says nothing")
-    if abs(turned_rad) < LEAST_TURN_RAD:
+    if abs(turned_rad) < MIN_TURN_RAD:
         raise LearnError("a turn of less than 360 deg is too short to find a scale: turn ten times in one direction")
     stands = _standing(drive)
     if len(stands) < 2:

@@ -312,7 +312,7 @@ def _gyro(rig: Rig, noise: Any, tick_s: float) -> dict[str, Any]:
         "gyro_noise": table.noise_rad_s * noise,
         "rattles": RATTLES if table.mounting == "loose" else 0.0,
         "hums": HUMS if table.mounting == "by a motor" else 0.0,
-        "gyro_most": table.most_rad_s,
+        "gyro_most": table.max_rad_s,
         "gyro_late": table.delay_s / tick_s,
     }
 

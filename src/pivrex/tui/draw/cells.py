@@ -77,7 +77,7 @@ _KEPT: OrderedDict[tuple[int, int, int], tuple[Scene, Printed]] = OrderedDict()
 _LAST: dict[tuple[int, int, int], Printed] = {}
 """The last frame over what lies below."""
 
-MOST_KEPT = 64
+MAX_KEPT = 64
 
 
 def _kept(scene: Scene, width: int, height: int) -> Printed:
@@ -86,7 +86,7 @@ def _kept(scene: Scene, width: int, height: int) -> Printed:
     found = _KEPT.get(key)
     if found is None or found[0] is not scene:
         found = _KEPT[key] = scene, _print(scene, width, height)
-        if len(_KEPT) > MOST_KEPT:
+        if len(_KEPT) > MAX_KEPT:
             _KEPT.popitem(last=False)
     _KEPT.move_to_end(key)
     return found[1]
@@ -149,7 +149,7 @@ def _print(scene: Scene, width: int, height: int) -> Printed:
     printed = Printed(raster, cells, written, ready, ends)
     if scene.below is not None:
         _LAST[key] = printed
-        if len(_LAST) > MOST_KEPT:
+        if len(_LAST) > MAX_KEPT:
             _LAST.pop(next(iter(_LAST)))
     return printed
 

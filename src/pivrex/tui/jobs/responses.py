@@ -13,7 +13,7 @@ from pivrex.tuning import Bench, Experiment, Gains, StepResponses, loop_named
 __all__ = ["Question", "Responses", "response_job"]
 
 
-MOST_KNOWN = 64
+MAX_KNOWN = 64
 
 
 class Question(NamedTuple):
@@ -47,7 +47,7 @@ class Responses:
                 if progress.newer():
                     return None
                 self._known[gains] = bench.run(question.experiment, gains, np.array(0, np.uint64))
-        if len(self._known) > MOST_KNOWN:
+        if len(self._known) > MAX_KNOWN:
             self._known = {g: self._known[g] for g in question.sets}
         return StepResponses.of([self._known[g] for g in question.sets])
 

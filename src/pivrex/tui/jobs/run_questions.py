@@ -33,7 +33,7 @@ __all__ = ["ComparedRuns", "Listed", "OpenRun", "PinCurve", "Report", "RunReader
 Pins = tuple[tuple[str, str], ...]
 """Names, and what is pinned under them."""
 
-MOST_POINTS = 2000
+MAX_POINTS = 2000
 """How many points of a run are enough for a chart."""
 
 SMALL = 90
@@ -192,7 +192,7 @@ class RunReader:
 def _pinned(run: Run, name: str, text: str) -> PinCurve:
     """Compute what is pinned over a run, at not many more Ticks than a picture shows."""
     rows, values, unit, problem = [], [], "", ""
-    step = max(1, len(run) // MOST_POINTS)
+    step = max(1, len(run) // MAX_POINTS)
     for piece in run.pieces():
         try:
             pin = read_pin(name, text, run.line(piece.first))

@@ -23,7 +23,7 @@ from pivrex.tui.panels.standings import standing_of
 __all__ = ["FieldMap"]
 
 BY_ITSELF, WHOLE = -1.0, 0.0
-LEAST_LETTERS = 3.5
+MIN_LETTERS = 3.5
 """A robot that would be drawn shorter than this on the whole floor is shown in its surroundings, the whole floor in a corner."""
 
 NEAR_LETTERS = 12.0
@@ -89,7 +89,7 @@ class FieldMap(Panel):
         field, chassis = self.model.folder.settings.field, self.model.rig.chassis
         placing = placing_of(floor_of(field, whole(field)), width, height)
         length = max(chassis.length_m, chassis.width_m)
-        if self.paths.open or length * placing.across / placing.letter >= LEAST_LETTERS:
+        if self.paths.open or length * placing.across / placing.letter >= MIN_LETTERS:
             return WHOLE
         return length / NEAR_LETTERS * placing.rows * placing.line / placing.letter
 
@@ -122,7 +122,7 @@ class FieldMap(Panel):
         said = {BY_ITSELF: "as large as the robot can be seen", WHOLE: "the whole floor"}
         self.model.say(said.get(self._window_m, f"a window of {self._window_m:g} m that follows the robot"))
 
-    def _add_robot(self, scene: Scene, near: bool, least_m: float) -> None:
+    def _add_robot(self, scene: Scene, near: bool, min_m: float) -> None:
         """Draw the robot, where it went, where it would be by its commands, and its estimated pose."""
         model = self.model
         assert model.row is not None
@@ -140,7 +140,7 @@ class FieldMap(Panel):
         attachments = standing_of(model) if near else ()
         add_robot(scene, model.rig, shown, doing(model.line, model.row).angles, hull, sliding, attachments)
         if estimated is not None:
-            add_estimate(scene, model.rig, estimated, pose, 0.5 * least_m)
+            add_estimate(scene, model.rig, estimated, pose, 0.5 * min_m)
 
     def _commanded_way(self) -> np.ndarray:
         """Return where the robot would have gone in the last seconds, had it followed its commands: (N, 2) in m.

@@ -33,7 +33,7 @@ _PARTS = re.compile(
 )
 
 
-MOST_DRAWN = 2000
+MAX_DRAWN = 2000
 
 
 class NotedDocument(WrappedDocument):
@@ -216,7 +216,7 @@ class RoutineText(TextArea):
                self.values.get(line + 1))  # fmt: skip
         strip = self._drawn.get(key)
         if strip is None:
-            if len(self._drawn) > MOST_DRAWN:
+            if len(self._drawn) > MAX_DRAWN:
                 self._drawn.clear()
             strip = self._drawn[key] = self._with_value(super()._render_line(y), at)
         return strip

@@ -27,7 +27,7 @@ __all__ = ["LOOK_KEY", "RunSheet"]
 
 SHEETS = ("run", "learned", "season")
 BY = ("start", "motion", "bump")
-REPORT_W, LEAST_W = 124, 84
+REPORT_W, MIN_W = 124, 84
 """Letters that a report is wide on the screen, at most and at least."""
 
 LOOK_KEY = "R"
@@ -90,7 +90,7 @@ class RunSheet(Panel):
         if kind:
             runs = [Path(word) for word in words if not word.startswith("--") and word != self.selection.by]
             width = min(REPORT_W, self.view.size.width - 8)
-            self.selection.ask("pages", max(LEAST_W, width), *runs, *([self.selection.by] if len(runs) > 1 else []))
+            self.selection.ask("pages", max(MIN_W, width), *runs, *([self.selection.by] if len(runs) > 1 else []))
             self._looks = True
             self.model.say("making the report; x writes it")
 

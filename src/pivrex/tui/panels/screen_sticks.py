@@ -15,7 +15,7 @@ STICK_W = 15
 STICKS_H, STICKS_W = STICK_H + 2, 2 * STICK_W + 2
 """What both need, in cells."""
 
-NUMBER, LEAST_NAME = 7, 9
+NUMBER, MIN_NAME = 7, 9
 """What a reading needs next to its name, and what a name needs at least."""
 
 
@@ -47,7 +47,7 @@ class ScreenSticks(Panel):
             self._places[side] = (left, 1)
         text, channels = 2 * (STICK_W + 3), model.line.channels
         names = min(max(map(len, channels), default=0) + 1, width - text - NUMBER)
-        if names < LEAST_NAME:
+        if names < MIN_NAME:
             return picture
         shown = channels if len(channels) <= STICK_H else [*channels[: STICK_H - 1], ""]
         for row, channel in enumerate(shown, 1):

@@ -16,13 +16,13 @@ from pivrex.tui.model import ScreenModel
 from pivrex.tui.panels.field_numbers import LIFTS_N, SLIDES_M_S
 from pivrex.tui.panels.panel import Panel
 
-__all__ = ["LEAST_STRIP", "StickStrip", "WheelBars", "WheelStrips", "since_started", "strip_depends"]
+__all__ = ["MIN_STRIP", "StickStrip", "WheelBars", "WheelStrips", "since_started", "strip_depends"]
 
 SECONDS = 8.0
 EVERY_S = 1 / 12
 """A strip moves on so often."""
 
-LEAST_STRIP = 7
+MIN_STRIP = 7
 """Rows: lower than that a strip says nothing."""
 
 
@@ -117,10 +117,10 @@ class WheelStrips(Panel):
         picture, model, y = Picture(width, height), self.model, 0
         line = model.line
         wheels: tuple[str, ...] = line.wheels
-        if height // len(wheels) < LEAST_STRIP:
+        if height // len(wheels) < MIN_STRIP:
             wheels = (model.wheel_name,)
         each = min(height // len(wheels), 18 if model.rig.is_bench else 11)
-        if each < LEAST_STRIP:
+        if each < MIN_STRIP:
             return picture
         rows, ago = since_started(model)
         for wheel in wheels:
@@ -149,7 +149,7 @@ class StickStrip(Panel):
         return strip_depends(self.model)
 
     def draw(self, width: int, height: int) -> Picture:
-        if height < LEAST_STRIP:
+        if height < MIN_STRIP:
             return Picture(width, height)
         model, line = self.model, self.model.line
         rows, ago = since_started(model)

@@ -19,7 +19,7 @@ from pivrex.tui.panels.patch_choices import PatchChoices
 from pivrex.tui.panels.patch_lines import PatchLines
 from pivrex.tui.panels.patch_list import PatchList
 from pivrex.tui.panels.source_list import SourceList
-from pivrex.tui.panels.wheel_bars import LEAST_STRIP, StickStrip, WheelBars
+from pivrex.tui.panels.wheel_bars import MIN_STRIP, StickStrip, WheelBars
 
 __all__ = ["DRIVER_COMMANDS", "DriverView", "driver_bars"]
 
@@ -94,7 +94,7 @@ class DriverView(View):
         top = 0 if wide else min(len(sources) + 1, max(3, height // 4))
         body = upper - top - attached
         listed = max(len(self.patches.patches()) + 3, 19)
-        strip = min(12, body - listed) if wide and body - listed > LEAST_STRIP else 0
+        strip = min(12, body - listed) if wide and body - listed > MIN_STRIP else 0
         least = max(len(self.patches.patches()) + 3, 10)
         bars = self._bars.rows(0) + 1 if self.model.rig.is_bench and body - strip > least else 0
         body -= strip + bars
