@@ -64,7 +64,7 @@ FORMS: tuple[Form, ...] = (
          "Gives wheels shares of their top speed, by side or by name in quotes; nothing corrects them. AMOUNT is a time, or a length, "
          "encoder counts or wheel turns that each of these wheels rolls, by its own encoder."),
     Form(TURNING, "turn left|right AMOUNT [OPTIONS]", "turn left 90 deg",
-         "Turns on the spot by an angle, or for a time; with a length, such as turn left 15 cm, until each side has rolled so far by its "
+         "Turns on the spot by an angle, or for a time; with a length, such as turn left 15 cm, until each side has rolled this far by its "
          "own encoder."),
     Form(TURNING, "turn to ANGLE [OPTIONS]", "turn to 180 deg", "Turns the shorter way until it faces this direction of the field."),
     Form(TURNING, "turn toward X, Y [OPTIONS]", "turn toward 2.65 m, 1.98 m", "Turns until it faces a place."),
