@@ -123,6 +123,27 @@ class RigFileTest(TempCase):
         self.assertIn('clamp = "30 deg/s"', text)  # keys without a change stay as they are
         self.assertEqual((file.rig.following.along_track.p, file.rig.following.along_track.i), (2.0, 0.25))
 
+    def test_old_keys_of_accelerations_and_ramps_make_the_same_rig(self) -> None:
+        now = PLOVER.read_text().replace(
+            "[correction]", '[correction]\nturn_acceleration = "300 deg/s/s"\ndrive_acceleration = "0.7 m/s/s"', 1
+        )
+        now += '\n[[bindings]]\nchannel = "button_9"\ndoes = "forward 50 %"\nslew_up = "3 /s"\nslew_down = "2 /s"\n'
+        now += '\n[following]\nturn_acceleration = "200 deg/s/s"\nwheel_acceleration = "1.5 m/s/s"\n'
+        old = now
+        for word, was in (
+            ("wheel_acceleration", "wheel_rise"), ("turn_acceleration", "turn_rise"), ("drive_acceleration", "speed_rise"),
+            ('slew_up = "3 /s"', 'rise = "3 /s"'), ('slew_down = "2 /s"', 'fall = "2 /s"'),
+        ):  # fmt: skip
+            self.assertIn(word, old)
+            old = old.replace(word, was)
+        rigs = [read_rig(self.write(f"{name}.toml", text)) for name, text in (("now", now), ("old", old))]
+        self.assertEqual(rigs[0], rigs[1])
+        assert rigs[1].correction is not None
+        self.assertAlmostEqual(rigs[1].correction.turn_acceleration_rad_s2, radians(300))
+        self.assertAlmostEqual(rigs[1].following.wheel_acceleration_m_s2, 1.5)
+        path = self.write("old.toml", old)
+        self.assertEqual(sum("is called" in str(w) for w in warnings_in(rigs[1], path)), 6)
+
     def test_old_keys_of_shaping_and_bindings_make_the_same_rig(self) -> None:
         now = PLOVER.read_text().replace('"from zero"', '"with a jump"')
         now += '\n[[bindings]]\nchannel = "right_y"\ndoes = "spout follows"\ndead_band = "11 %"\n'

@@ -309,6 +309,12 @@ class CommandTest(TempCase):
         push = json.loads(self.ran("heading", rig, "--push", "0.3", "--json")[1])
         self.assertGreater(push["overshoot_deg"], 3.0)
 
+    def test_the_old_name_of_a_goal_counts_with_a_warning(self) -> None:
+        code, out, err = self.ran("tune", str(demo_path("plover")), "--goal", "sure", "--candidates", "8")
+        self.assertEqual(code, 0)
+        self.assertIn("goal robust", out)
+        self.assertIn("--goal sure is called robust now", err)
+
     def test_wrong_use_is_said(self) -> None:
         rig = str(demo_path("plover"))
         for words, said in (

@@ -94,7 +94,7 @@ class Alone:
         What its source says, in this order.
     reads : tuple of int
         For each reading of the line which of them it is; or one of NOT_READ, SAYS_READY, SAYS_LINKED.
-    telemetry : Told
+    telemetry : Telemetry
     hash : str
         Which line and which inputs these are: a CRC-32 in eight hexadecimal digits.
     each, every : int

@@ -28,7 +28,7 @@ class Fleet:
     Parameters
     ----------
     means : Means
-    model : StandIn or RealBody
+    model : IdealBody or RealisticBody
     begin : LineState
         Of all of them, (N,).
     robots : state of N simulated robots

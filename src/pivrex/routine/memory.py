@@ -27,7 +27,7 @@ class Memory:
     ----------
     n : int
         Ticks that have been.
-    interpreter : Mind
+    interpreter : Interpreter
     attached : dict
         The command of each attachment, as `pivrex.routine.hands.AttachedState` says.
     off : set of str

@@ -57,7 +57,7 @@ class Runner(Knowing):
 
     Attributes
     ----------
-    interpreter : Mind
+    interpreter : Interpreter
     state : RoutineState
     """
 

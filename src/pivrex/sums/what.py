@@ -94,7 +94,7 @@ class Sum:
         As it is written on paper.
     source : str
         Where it comes from.
-    given : tuple of Given
+    given : tuple of Operand
     results : callable
         From the values by their keys; raises `UnitError` where they make no sense together.
     writes : callable

@@ -158,14 +158,14 @@ class Job(Generic[Q, A]):
             self.problem = f"{self._name.removeprefix('pivrex-')}: the process ended without an answer"
 
     def stop(self) -> None:
-        """Return up what is asked: the process is killed. The last answer stays."""
+        """Give up what is asked: the process is killed. The last answer stays."""
         self._waiting.clear()
         self._end()
 
     close = stop
 
     def forget(self) -> None:
-        """Return up what is asked, and the last answer too."""
+        """Give up what is asked, and the last answer too."""
         self.stop()
         self.question = self.answered = self.answer = None
         self.problem = ""

@@ -50,5 +50,5 @@ class Worth:
             self.of_rig = found
 
     def close(self) -> None:
-        """Return up what goes on."""
+        """Give up what goes on."""
         self._job.stop()

@@ -44,7 +44,7 @@ class Making:
 
     Attributes
     ----------
-    robot : Wishes
+    robot : NewRobot
     copy : str
         The robot that is copied, by the name of its file; empty for one that is chosen.
     step : str

@@ -77,7 +77,7 @@ class Panel:
         """Take the mouse at a cell of the panel: "press" in it, and "drag" and "release" of what was pressed there."""
 
     def cancel(self) -> None:
-        """Return up what is waited for: the robot was stopped."""
+        """Give up what is waited for: the robot was stopped."""
 
     def close(self) -> None:
         """Let go of what works in the background: it ends."""
@@ -301,7 +301,7 @@ class View:
             self._held = None
 
     def cancel(self) -> None:
-        """Return up what is waited for: the robot was stopped."""
+        """Give up what is waited for: the robot was stopped."""
         for panel in self.panels:
             panel.cancel()
 
