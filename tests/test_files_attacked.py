@@ -15,6 +15,7 @@ from textual import events
 from textual.keys import _character_to_key
 
 from pivrex.devices.sticks import ScreenSticks
+from pivrex.devices.worries import warnings_in
 from pivrex.errors import ChangedOutside, RigError, SaveError
 from pivrex.files import alone
 from pivrex.formats.recording import Recording
@@ -66,6 +67,15 @@ class NoRigTest(TempCase):
             self.assertLess(len(str(mistake)), 200)
             ran = Ran("check", str(path))
             self.assertEqual((ran.code, ran.out.startswith(str(path))), (1, True), ran.out[:300])
+
+    def test_warnings_of_a_rig_that_is_saved_as_one_in_the_same_moment(self) -> None:
+        path, rig = self.folder / "plover.toml", read_rig(PLOVER)
+        for name, data in BROKEN.items():
+            path.write_bytes(data)
+            try:
+                self.assertEqual(warnings_in(rig, path), [], name)
+            except RigError as problem:
+                self.assertIn(str(path), str(problem), name)
 
     def test_commands_on_names_that_cannot_be(self) -> None:
         home = self.demo()

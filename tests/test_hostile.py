@@ -462,13 +462,14 @@ class SlowLineTest(TempCase):
         wait_for(lambda: link.poll(time.perf_counter()) or link.wire.is_open)  # type: ignore[func-returns-value]
         link.drives = True
         began, count = time.perf_counter(), 0
-        while time.perf_counter() - began < 0.6:
+        while (
+            count < 60 or time.perf_counter() - began < 0.6
+        ):  # more than the line carries in this time, even on a busy machine
             link.command(np.array([0.5, 0.5]), 1 / 60)
             count += 1
             time.sleep(0.002)
         took = time.perf_counter() - began
         sent = os.read(far, 65536)
-        self.assertGreater(count, 30)
         self.assertLessEqual(len(sent), 960 * took + 60)  # never more than the line carries
         numbers = [int(unframe(row).split(",")[1]) for row in sent.split(b"\r\n") if row]
         self.assertEqual(numbers, sorted(numbers))

@@ -50,14 +50,9 @@ def key(
 
 def _named(path: Path) -> str:
     """Return the name of the key in a rig's file, whether that key can be read or not."""
-    import tomllib
+    from pivrex.rig.read import read_table, rig_text
 
-    from pivrex.rig.read import rig_text
-
-    try:
-        name = tomllib.loads(rig_text(path)).get("key")
-    except (ValueError, RecursionError):
-        raise PivrexError(f"{path}: is no rig") from None
+    name = read_table(rig_text(path), path).get("key")
     if not isinstance(name, str) or not name or Path(name).name != name:
         raise PivrexError(f"{path}: names no key")
     return name

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from contextlib import suppress
 from pathlib import Path
 
@@ -12,7 +11,7 @@ from pivrex.line.line import Line
 from pivrex.line.too_little import too_little
 from pivrex.rig.patches import patches_of
 from pivrex.rig.place import find_places
-from pivrex.rig.read import rig_text
+from pivrex.rig.read import read_table, rig_text
 from pivrex.rig.renamed import old_keys
 from pivrex.rig.rig import Rig
 from pivrex.rig.secret import others_may_read
@@ -38,11 +37,10 @@ def warnings_in(rig: Rig, path: Path) -> list[Mistake]:
         *_traction(rig),
         *((tuple(key.split(".")), what) for key, _, what in (said.partition(": ") for said in balance_worries(rig))),
     ]
-    with suppress(RigError, tomllib.TOMLDecodeError):  # a file that has been changed since
-        found += old_keys(tomllib.loads(rig_text(path)))
-    if not found:
-        return []
-    places = find_places(rig_text(path))
+    text = rig_text(path)
+    with suppress(RigError):  # the file has been changed since
+        found += old_keys(read_table(text, path))
+    places = find_places(text) if found else {}
     return sorted(
         Mistake(
             next((places[loc[:n]] for n in range(len(loc), 0, -1) if loc[:n] in places), 0),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Sequence
 from typing import Any
 
@@ -14,7 +13,7 @@ from pivrex.glossary import title_of
 from pivrex.line.why import ladder
 from pivrex.rig.base import counted
 from pivrex.rig.difference import differences
-from pivrex.rig.read import rig_text
+from pivrex.rig.read import read_table, rig_text
 from pivrex.runs.comparing import Compared, figures_of
 from pivrex.runs.figures import FIGURES
 from pivrex.runs.run import Run
@@ -117,7 +116,7 @@ def _setting_rows(run: Run, most: int) -> tuple[list[str], list[list[str]]]:
     rows = []
     try:
         line = run.line(run.first)
-        data = tomllib.loads(rig_text(run.rig_file(run.first)))
+        data = read_table(rig_text(file := run.rig_file(run.first)), file)
         keys: dict[str, None] = {}
         for row in np.linspace(run.first, max(run.first, run.end - 1), LOOKS).astype(int):
             tick = run.row(int(row))

@@ -26,7 +26,7 @@ from pivrex.rig.rig import Rig
 from pivrex.rig.schema import Loc, field_at, walk
 from pivrex.rig.secret import key_mistake, read_key
 
-__all__ = ["read_floor", "read_rig", "read_text", "read_workspace_file", "rig_text", "with_lines"]
+__all__ = ["read_floor", "read_rig", "read_table", "read_text", "read_workspace_file", "rig_text", "with_lines"]
 
 T = TypeVar("T", bound=Table)
 
@@ -64,7 +64,7 @@ def read_text(text: str, path: Path, model: type[T]) -> T:
     """Read TOML ``text`` as ``model``; ``path`` is for messages, and next to it stands a rig's key. Raises `RigError` like
     `read_rig`.
     """
-    data = _parsed(text, path)
+    data = read_table(text, path)
     instance, found = _checked(with_new_keys(data) if model is Rig else data, model)
     if isinstance(instance, Rig) and "key" in instance.model_fields_set and not instance.key:
         found[("key",)] = (
@@ -117,7 +117,8 @@ def rig_text(path: Path) -> str:
         raise RigError(path, [Mistake(problem.line, "", problem.reason)]) from None
 
 
-def _parsed(text: str, path: Path) -> dict[str, Any]:
+def read_table(text: str, path: Path) -> dict[str, Any]:
+    """Return what the TOML ``text`` of the file at ``path`` holds, whatever its keys; raises `RigError`."""
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as problem:
