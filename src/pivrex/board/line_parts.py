@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 from dataclasses import dataclass
 from math import prod
 from typing import Any
@@ -20,6 +21,10 @@ from pivrex.line.line import Line
 __all__ = ["LineParts", "line_parts"]
 
 OUTPUTS = ("row.outputs.value", "row.outputs.coast", "row.bindings.value")
+KEPT = 16
+"""Flat programs: the newest."""
+_made: dict[bytes, FlatProgram] = {}
+
 OF_ROUTINE = ("kept.thoughts.on", "kept.thoughts.ended", "kept.thoughts.fault")
 
 
@@ -50,10 +55,24 @@ class LineParts:
 
 def line_parts(line: Line, at: Floats | None = None, routine: BoardRoutine | None = None) -> LineParts:
     """Return what of a line a board needs, and of a routine. ``at``: where the robot stands at the beginning, (3,)."""
-    whole = flat_line(line, routine)
     pose = np.zeros(3) if at is None else at
     start = known_at(line, line.start(), pose).memory.data
     if routine is not None:
         start = np.concatenate((start, routine.start(pose)))
-    outputs = [n for n in OUTPUTS + OF_ROUTINE if n in whole.globals]
-    return LineParts(needed(whole, outputs), start)
+    return LineParts(_program(line, routine), start)
+
+
+def _program(line: Line, routine: BoardRoutine | None) -> FlatProgram:
+    """Return the flat program; what was made for the same rig and routine before is taken again, for it takes half a second."""
+    of_routine = (
+        ()
+        if routine is None
+        else (routine.means.settings.data, routine.steps.settings.data, sorted(routine.steps.unused))
+    )
+    key = pickle.dumps((line.rig, of_routine))
+    if key not in _made:
+        whole = flat_line(line, routine)
+        _made[key] = needed(whole, [n for n in OUTPUTS + OF_ROUTINE if n in whole.globals])
+        if len(_made) > KEPT:
+            del _made[next(iter(_made))]
+    return _made[key]

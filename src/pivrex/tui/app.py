@@ -49,7 +49,7 @@ from pivrex.tui.window_keys import WindowKeys
 
 __all__ = ["PivrexApp"]
 
-FRAMES_PER_S = 25.0
+FRAMES_PER_S, STILL_FRAMES = 25.0, 5  # while nothing moves, one of so many is drawn
 LOOK_OUTSIDE_S = 0.5
 REMEMBER_S = 3.0
 SMALLEST = (60, 16)
@@ -126,7 +126,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         self.newcomer, self.hour = newcomer, FirstHour(model)
         self.why = WhyLadder(model)
         self.pins = PinStrip(model)
-        self._gone = ""
+        self._gone, self._undrawn = "", 0
         self.paper = paper_job()
         self._stills = Stills(self, pictures)
 
@@ -147,7 +147,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         self.view.opened()
         if draws_dots():
             self.model.say("the library that draws cannot be loaded: drawings are dots")
-        self.set_interval(1 / FRAMES_PER_S, self.frame)
+        self.set_interval(1 / FRAMES_PER_S, lambda: self.frame(paced=True))
         self.set_interval(LOOK_OUTSIDE_S, self.model.look_outside)
         self.set_interval(REMEMBER_S, self.remember)
 
@@ -165,10 +165,12 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         """The open view."""
         return self.views[self._open]
 
-    def frame(self) -> None:
-        """Take what is new and draw it."""
+    def frame(self, paced: bool = False) -> None:
+        """Take what is new and draw it; if ``paced``, not in every frame while nothing moves: that saves a laptop's battery."""
         self.advance()
-        self.draw()
+        self._undrawn += 1
+        if not paced or self._undrawn >= STILL_FRAMES or not self.model.trace.is_still(self.model.line):
+            self.draw()
 
     def advance(self) -> None:
         """Take what is new; also the heartbeat that keeps the session from stopping."""
@@ -177,11 +179,8 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         model.pull()
         model.fade(self._gone or model.stands)
         if not model.client.alive and not self._gone:
-            rests = (
-                "the robot's own watchdog rests it"
-                if model.status.linked != "off"
-                else "the simulated robot went with it"
-            )
+            is_real = model.status.linked != "off"
+            rests = "the robot's own watchdog rests it" if is_real else "the simulated robot went with it"
             self._gone = f"the session no longer answers; {rests}. Ctrl+Q leaves"
             model.say(self._gone, alarm=True)
         self.follow_match()
@@ -193,6 +192,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
     def draw(self) -> None:
         """Draw everything that is to be seen; changes nothing but the screen."""
         width, height = self.size
+        self._undrawn = 0
         if not self.screen_stack:
             return  # a last frame while the program leaves
         small = width < SMALLEST[0] or height < SMALLEST[1]

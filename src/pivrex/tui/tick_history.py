@@ -6,7 +6,8 @@ from collections import deque
 
 import numpy as np
 
-from pivrex.line.layout import Floats, Layout
+from pivrex.line.layout import Column, Floats, Layout
+from pivrex.line.line import Line
 from pivrex.session.shared import Row
 from pivrex.session.status import Shown
 
@@ -18,6 +19,9 @@ KEPT = 1200
 
 TRAIL_EVERY = 3
 """A point of the trail for every so many ticks."""
+
+STILL_S, STILL = 0.25, 2e-3
+"""For so long, in s, no column that shows motion may have changed by more than this, in its unit."""
 
 
 class History:
@@ -88,6 +92,7 @@ class Trace:
         """Counts the Ticks that were taken."""
         self.serial = self.alike = 0
         """Which rig made the newest Tick, and how many of the newest it made in a row."""
+        self._showing: tuple[Layout, list[int]] | None = None
 
     def begin(self, run: int, trail: list[tuple[float, float]]) -> None:
         """Begin again with a trail; the Ticks that are kept stay."""
@@ -108,3 +113,24 @@ class Trace:
                 self.trail.append((float(row.values[x]), float(row.values[y])))
         self.newest += len(rows)
         self.history.add([row.values for row in rows[-KEPT:]])
+
+    def is_still(self, line: Line) -> bool:
+        """Return whether the newest Ticks of this line show no motion: sticks, commands, wheels and pose stay as they are."""
+        if self._showing is None or self._showing[0] is not line.layout:
+            self._showing = line.layout, [i for i, c in enumerate(line.layout.columns) if _shows_motion(c)]
+        count = max(2, round(STILL_S / line.dt_s))
+        if self.alike < count:
+            return False
+        newest = self.history.rows[-count:, self._showing[1]]
+        return not (np.ptp(newest, axis=0) > STILL).any()  # NaN, where nothing is sensed, is no motion
+
+
+def _shows_motion(column: Column) -> bool:
+    match column.stage:
+        case "raw" | "law" | "attachments" | "outputs":
+            return True
+        case "sensed":
+            return column.name.endswith("_travel")
+        case "odometry":
+            return column.name in ("x", "y", "heading")
+    return False
