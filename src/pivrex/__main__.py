@@ -1,4 +1,4 @@
-"""The program's door. Light on purpose: the session's process passes through it too when it is spawned."""
+"""The program's entry point. It loads little, because the spawned process of the session also runs it."""
 
 from __future__ import annotations
 

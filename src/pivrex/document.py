@@ -1,4 +1,4 @@
-"""One document: a text on disk and in use, what was changed and can be taken back, and what another program made of the file."""
+"""An open text: its file, its changes with undo, and changes of the file by other programs."""
 
 from __future__ import annotations
 

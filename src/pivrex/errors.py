@@ -1,4 +1,4 @@
-"""Everything that can be wrong, in one family.
+"""All errors, in one family.
 
     PivrexError
      ├─ UnitError            a quantity that cannot be read: "32 parsecs"

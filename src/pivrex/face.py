@@ -1,4 +1,4 @@
-"""How a package shows what it has without loading all of it: a name is loaded when it is first asked for."""
+"""Lets a package list its names without loading all of it: a name is loaded when it is first used."""
 
 from __future__ import annotations
 

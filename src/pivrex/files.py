@@ -1,4 +1,4 @@
-"""Reading a person's files whatever they are, and writing them so that a failed save never harms them."""
+"""Reads any file of a person safely, and writes files so that a failed save never damages them."""
 
 from __future__ import annotations
 

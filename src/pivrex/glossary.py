@@ -1,4 +1,4 @@
-"""The glossary: every term of the screen and the files, with a plain sentence. Labels of settings come from here and nowhere else."""
+"""The glossary: every term of the screen and the files, with a plain sentence. All labels of settings come from here."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Errors of what lies below (the system, Python's library, packages), in the words and the family of Pivrex: in this one place."""
+"""Turns errors of lower layers (the system, Python's library, packages) into Pivrex's own family and words, in this one place."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The robot's own end: the program of its board, written from the rig, proven against the line, and run in an emulated chip."""
+"""The robot's own end: its board's program, written from the rig, proven against the line, and run in an emulated chip."""
 
 from typing import TYPE_CHECKING
 

@@ -1,4 +1,4 @@
-"""A board that drives by itself: what goes into its line, and what it tells a laptop that watches."""
+"""A board that drives by itself: the inputs of its line, and its telemetry for a laptop that watches."""
 
 from __future__ import annotations
 

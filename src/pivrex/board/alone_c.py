@@ -1,4 +1,4 @@
-"""What is written in C for a board that drives by itself, in addition to `rig_c.py`."""
+"""The C code of a board that drives by itself, in addition to `rig_c.py`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Pins and timers of an 8-bit chip, as a rig wants them: what fits is printed as `pins.c`, what does not is said."""
+"""Pins and timers of an 8-bit chip for a rig: prints `pins.c`, or says what does not fit."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The kinds of numbers of a board, and the functions that kernels call, in C: what `pivrex.kernels.maths` says of them."""
+"""The number types of a board, and in C the functions that kernels call; see `pivrex.kernels.maths`."""
 
 from __future__ import annotations
 

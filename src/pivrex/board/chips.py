@@ -1,4 +1,4 @@
-"""The two chips: what each pin can do, and who gets which timer. Names are those of their data sheets."""
+"""The two chips: what each pin can do, and which timer it uses. Names come from their data sheets."""
 
 from __future__ import annotations
 

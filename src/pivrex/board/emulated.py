@@ -1,4 +1,4 @@
-"""A robot whose program runs in an emulated chip: simavr at the one end, the simulated robot's body at the pins."""
+"""A robot whose program runs in an emulated chip: simavr on one side, the simulated robot's body at the pins."""
 
 from __future__ import annotations
 

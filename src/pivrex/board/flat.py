@@ -1,4 +1,4 @@
-"""The line of one rig as a flat program: each kernel for the records of this rig, with its sizes and settings known."""
+"""The line of one rig as a flat program: every kernel for the records of this rig, with known sizes and settings."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One kernel for the records of one rig: what is known of its arguments is put in, and what that decides falls away."""
+"""One kernel for the records of one rig: known arguments become constants, and branches that they decide disappear."""
 
 from __future__ import annotations
 

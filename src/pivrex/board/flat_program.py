@@ -1,4 +1,4 @@
-"""What a flat program is: functions and globals, as `flat.py` makes them of a rig's kernels."""
+"""The parts of a flat program: functions and globals, which `flat.py` makes of a rig's kernels."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What flows where in the functions of a flat program: for each name those that it is computed from."""
+"""Data flow in the functions of a flat program: for each name, the names that it is computed from."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The folder with a robot's program, written from its rig."""
+"""Writes the folder with a robot's program from its rig."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A hand at the stick or the radio of a board that drives by itself in the emulator, and how busy the chip is meanwhile."""
+"""Moves the stick or the radio of an emulated board that drives by itself, and measures how busy the chip is."""
 
 from __future__ import annotations
 

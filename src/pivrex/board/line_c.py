@@ -1,4 +1,4 @@
-"""A line as C99: two files, readable, with one typedef that chooses float or double."""
+"""A line as C99: two readable files, with one typedef that selects float or double."""
 
 from __future__ import annotations
 

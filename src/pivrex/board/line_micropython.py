@@ -1,4 +1,4 @@
-"""The line of a rig as a module of MicroPython: its functions in the order of the line, its settings as named constants."""
+"""The line of a rig as a MicroPython module: its functions in the order of the line, its settings as named constants."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The line of a rig as a board has it: what of it is needed, and its two files."""
+"""The part of a rig's line that a board needs, and its two files."""
 
 from __future__ import annotations
 

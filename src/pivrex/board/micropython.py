@@ -1,5 +1,5 @@
-"""The program of a robot's board in MicroPython, written from its rig: `rig.py` with its sizes and pins, `robot.py` with which value goes
-where, `mine.py`, the line, and the parts that are the same for every rig.
+"""The program of a robot's board in MicroPython, written from its rig: `rig.py` with sizes and pins, `robot.py` with the places of values,
+`mine.py`, the line, and the parts that are the same for every rig.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""`robot.py` of a board's program in MicroPython: which value goes to which pin, what is sensed, and what goes into the line."""
+"""`robot.py` of a board's program in MicroPython: connects values and pins, sensors and inputs of the line."""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""The part of a flat program that its outputs need. Columns that only a screen shows are left out, with what only they use."""
+"""The part of a flat program that its outputs depend on. It leaves out columns that only a screen shows, and everything that only they
+use.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The line on the chip itself: emulated, tick by tick, with its time, its flash and its memory."""
+"""The line on the emulated chip, tick by tick, with its time, its flash and its memory."""
 
 from __future__ import annotations
 

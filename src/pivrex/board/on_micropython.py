@@ -1,4 +1,4 @@
-"""The line of a rig in MicroPython itself, which runs under node: tick by tick against the line, and how long a tick takes."""
+"""The line of a rig in MicroPython under node, compared with the desktop tick by tick, with the time of a tick."""
 
 from __future__ import annotations
 

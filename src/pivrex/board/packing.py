@@ -1,4 +1,4 @@
-"""How the records of a line stand in a board's memory: one number after the other, without gaps, the low byte first."""
+"""The records of a line in a board's memory: one number after the other, without gaps, the low byte first."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`pins.c`: the pins and timers of a chip, as a rig has them."""
+"""`pins.c`: the pins and timers of a chip for a rig."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What of a rig sits on which pin of a board: the values that leave, and what comes back."""
+"""Which value of a rig uses which pin of a board, in both directions."""
 
 from __future__ import annotations
 

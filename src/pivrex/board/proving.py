@@ -1,4 +1,4 @@
-"""Proof that the line that is printed for a board is the line of the desktop: compiled for this computer and run tick by tick."""
+"""Proves that the printed line of a board equals the line of the desktop: compiled for this computer and run tick by tick."""
 
 from __future__ import annotations
 

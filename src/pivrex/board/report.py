@@ -1,4 +1,4 @@
-"""A board's program written, and what there is to say of it: what fits, what has no pin, what sits where, how it gets onto the board."""
+"""Writes a board's program, and reports what fits, what has no pin, which pins are used, and how to load it."""
 
 from __future__ import annotations
 

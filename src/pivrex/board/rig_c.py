@@ -1,4 +1,4 @@
-"""What is written for a rig: `rig.h` with its sizes and pins, `rig.c` with which value goes to which pin, and `mine.c`."""
+"""The C code that depends on the rig: `rig.h` with sizes and pins, `rig.c` with the places of values, and `mine.c`."""
 
 from __future__ import annotations
 

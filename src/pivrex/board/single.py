@@ -1,4 +1,4 @@
-"""Functions in single precision, from sums, products and quotients alone: a chip and this computer get the same bits.
+"""Functions in single precision, made only of sums, products and quotients: a chip and this computer get the same bits.
 
 IEEE 754 rounds sums, products, quotients and roots in one way only, but leaves sines and exponentials to the library. A checksum over
 what a board computes needs the same bits everywhere, so a board has these functions in place of its library's.

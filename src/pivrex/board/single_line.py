@@ -1,4 +1,4 @@
-"""The line of a board, run here in single precision, with the bits that the board gets: its flat program as Python."""
+"""The line of a board, run here in single precision with the board's bits: its flat program as Python."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The program of a transmitter of one's own, written from the source of a rig that hears it."""
+"""Writes the program of a transmitter from the source of the rig that hears it."""
 
 from __future__ import annotations
 

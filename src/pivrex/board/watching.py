@@ -1,4 +1,4 @@
-"""A laptop that watches a board which drives by itself: what the board tells of a tick becomes a whole Tick of the line."""
+"""A laptop that watches a board which drives by itself: turns the telemetry of a tick into a whole Tick of the line."""
 
 from __future__ import annotations
 

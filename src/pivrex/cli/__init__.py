@@ -1,4 +1,4 @@
-"""The command line. Each command prints what its layer below computed; none computes."""
+"""The command line. Each command prints the result of a layer below; none computes."""
 
 from pivrex.cli.main import run
 

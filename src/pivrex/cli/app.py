@@ -1,4 +1,4 @@
-"""The headless commands, a row each. People script them: what they print with --json is stable."""
+"""The headless commands, one per row. Scripts use them, so the output of --json is stable."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Beginning: a workspace and a rig of one's own."""
+"""Commands that make a workspace and your own rig."""
 
 from __future__ import annotations
 

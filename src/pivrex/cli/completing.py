@@ -1,4 +1,4 @@
-"""What Tab completes: rigs, routines, paths and recordings of the workspace one stands in; and the shells' scripts."""
+"""Completion with Tab: rigs, routines, paths and recordings of the present workspace; and the shells' scripts."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Commands that are the other end: a remote, a robot."""
+"""Commands that simulate the other end of a wire: a remote, a robot."""
 
 from __future__ import annotations
 

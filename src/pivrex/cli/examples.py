@@ -1,4 +1,4 @@
-"""An example or two of each command, for its help and for the page of the manual."""
+"""One or two examples of each command, for its help and the manual."""
 
 from __future__ import annotations
 

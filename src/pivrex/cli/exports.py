@@ -1,4 +1,4 @@
-"""Commands that draw or write something for the notebook."""
+"""Commands that export drawings and tables for the notebook."""
 
 from __future__ import annotations
 

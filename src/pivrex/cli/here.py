@@ -1,4 +1,4 @@
-"""What works on this machine and in this terminal, and how to fix what does not."""
+"""Shows what works on this computer and in this terminal, and how to fix what does not."""
 
 from __future__ import annotations
 

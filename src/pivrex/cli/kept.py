@@ -1,4 +1,4 @@
-"""Commands for what was kept of every drive: listed, played again, compared, learned from, reported."""
+"""Commands for kept runs: list, replay, compare, learn, report."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Commands that try a loop of the line on the simulated robot, and that find gains for it."""
+"""Commands that test a loop of the line on the simulated robot, and find its gains."""
 
 from __future__ import annotations
 

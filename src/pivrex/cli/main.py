@@ -1,4 +1,4 @@
-"""Which command is meant, and what becomes of what goes wrong."""
+"""Finds the command, and turns errors into messages and exit codes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The page of the manual, made from the commands themselves."""
+"""The manual page, made from the commands themselves."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The commands that lead to the screen: `pivrex [DIR]` and `pivrex demo [DIR]`."""
+"""The commands that open the screen: `pivrex [DIR]` and `pivrex demo [DIR]`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Arguments that several commands share, and what they do with them."""
+"""Arguments that several commands share, and functions that use them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Routines played many times: on this machine's cores or on a cluster, alone or against another version."""
+"""Commands that play a routine many times: on this computer's cores or on a cluster, alone or compared with another version."""
 
 from __future__ import annotations
 

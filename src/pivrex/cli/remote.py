@@ -1,4 +1,4 @@
-"""`pivrex remote`: it simulates every kind of remote, worked by typed lines, by keys, by a script or by a recording."""
+"""`pivrex remote`: simulates every kind of remote, from typed lines, keys, a script or a recording."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The far end of a source's wire: what a remote sends into, whatever carries it."""
+"""The far end of a source's wire, to which a remote sends, on any transport."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The desk that starts a match: it simulates whoever gives the orders from outside."""
+"""Simulates the desk that starts a match."""
 
 from __future__ import annotations
 

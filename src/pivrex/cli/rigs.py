@@ -1,4 +1,4 @@
-"""Commands about a rig: its mistakes, what it is, what its wheels do."""
+"""Commands about a rig: its mistakes, its description, its wheels."""
 
 from __future__ import annotations
 

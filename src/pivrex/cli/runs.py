@@ -1,4 +1,4 @@
-"""Commands that run a rig: recorded readings, and the shakedown practised."""
+"""Commands that run a rig: recorded readings, and a practice shakedown."""
 
 from __future__ import annotations
 

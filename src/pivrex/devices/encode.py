@@ -1,4 +1,4 @@
-"""What a remote sends: readings to the bytes of each kind of source. The other side of `pivrex.devices.decode`."""
+"""Encoders of remotes: readings to the bytes of each kind of source, the reverse of `pivrex.devices.decode`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How well a source is heard: rate, loss, jitter, age, and what it said last."""
+"""How well a source is heard: rate, loss, jitter, age, and its newest message."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A small window with the keyboard: real presses and releases where the terminal reports none. A process of its own.
+"""A small window with the keyboard, in a process of its own: real presses and releases where the terminal reports none.
 
 It is started as ``python -m pivrex.devices.key_window``. Lines of JSON on its standard input say what it shows; what it writes on
 its standard output are lines: ``down KEY``, ``up KEY``, ``focus 1``, ``focus 0`` and, twenty times a second, ``beat``. Keys have

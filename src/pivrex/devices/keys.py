@@ -1,4 +1,4 @@
-"""Keys as sticks: held down, latched step by step, or for a short set time."""
+"""Keys as sticks: held, latched step by step, or for a short fixed time."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The robot behind a link: outputs leave as sentences, sensed values come back the same way. See docs/wire.md."""
+"""The robot on a link: outputs leave as sentences, and sensed values come back. See docs/wire.md."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Whether a link's line is fast enough for the rig: what a tick's sentences take of it."""
+"""Whether a link's line is fast enough for the rig: the bytes that each tick's sentences need."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Orders to the match clock from outside: a wire on which each order counts once."""
+"""Orders to the match clock from another computer: a wire on which each order counts once."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How much of what comes there is time to read: a budget of time at each tick, and what a message has cost so far."""
+"""Limits the reading in each tick: a time budget, and the measured cost of a message."""
 
 from __future__ import annotations
 

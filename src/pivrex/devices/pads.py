@@ -1,4 +1,4 @@
-"""Gamepads through SDL, by the W3C standard layout, coming and going while the program runs."""
+"""Gamepads through SDL with the W3C standard layout; they may come and go while the program runs."""
 
 from __future__ import annotations
 

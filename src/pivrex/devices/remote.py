@@ -1,4 +1,4 @@
-"""Sources of a rig's own: a wire, a reader, who is heard, and what silence means."""
+"""The sources of a rig: a wire, a reader, the sender that is heard, and the meaning of silence."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What every robot is to the session: commands in, sensed values out."""
+"""The interface of every robot for the session: commands in, sensed values out."""
 
 from __future__ import annotations
 

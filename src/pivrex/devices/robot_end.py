@@ -1,4 +1,4 @@
-"""The robot's own end of a link, as a program of its own: the simulated robot's physics behind the sentences of docs/wire.md."""
+"""The robot's own end of a link, as a program: the simulated robot's physics with the sentences of docs/wire.md."""
 
 from __future__ import annotations
 

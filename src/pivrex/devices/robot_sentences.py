@@ -1,4 +1,4 @@
-"""The sentences between Pivrex and a robot: written, cut where they are long, joined again and read. See docs/wire.md."""
+"""The sentences between Pivrex and a robot: written, split if they are long, joined and read. See docs/wire.md."""
 
 from __future__ import annotations
 

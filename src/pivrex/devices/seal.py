@@ -1,4 +1,4 @@
-"""The keyed check of a sentence: that it was written by someone who has the key, and not sent a second time.
+"""The keyed check of a sentence: proves that its writer has the key, and that it is not a repetition.
 
 A sealed body is ``BODY,SESSION,TAG``. SESSION is a number from 0 to 4294967295. TAG are the first eight bytes of the
 HMAC-SHA256 (RFC 2104, FIPS 180-4) of ``BODY,SESSION`` under the key of 16 bytes, in 16 hexadecimal digits.

@@ -1,4 +1,4 @@
-"""What was sealed and heard before, kept over the end of the program: a recording of it must not drive tomorrow."""
+"""The newest sealed numbers, kept for the next start of the program, so that a recorded message cannot drive later."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What every source of raw readings is to the session."""
+"""The interface of every source of raw readings for the session."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a terminal says of itself when it is asked."""
+"""Queries a terminal's abilities."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is no mistake in a rig but worth a warning: who may drive it, and whether its line keeps up."""
+"""Warnings about a rig: not mistakes, but worth a look, such as who may drive it and whether its line is fast enough."""
 
 from __future__ import annotations
 

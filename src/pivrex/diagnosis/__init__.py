@@ -1,4 +1,4 @@
-"""Finding out what is wrong with a robot: the shakedown, the smallest duty, calibration."""
+"""Finds what is wrong with a robot: the shakedown, the smallest duty, calibration."""
 
 from typing import TYPE_CHECKING
 

@@ -1,4 +1,4 @@
-"""Calibrating by doing: let go, roll, press, push. What a stick did becomes what its axes are."""
+"""Calibrates a stick while you use it: release, roll, press, push. Its movements set its axes."""
 
 from __future__ import annotations
 

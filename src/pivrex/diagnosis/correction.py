@@ -1,4 +1,4 @@
-"""From what the shakedown found to a corrected rig: what changes, and writing it."""
+"""Turns the result of a shakedown into changes of the rig, and writes them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The hypotheses of crossed wires: every assignment of ports, motor signs, encoder signs and gyro sign that explains all answers.
+"""The hypotheses of crossed wires: every assignment of ports, motor signs, encoder signs and gyro sign that explains all observations.
 
 Nothing is guessed and nothing is weighed: an assignment stays until an answer rules it out.
 """

@@ -1,4 +1,4 @@
-"""What a probe sends to a port, and carrying it out tick by tick."""
+"""The commands that a probe sends to a port, tick by tick."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A whole shakedown against the simulated robot, with a person who tells the truth: for practice, scripts and tests."""
+"""A whole shakedown on the simulated robot, with a simulated person who answers truthfully: for practice, scripts and tests."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What can be seen of a probe, and what each possible wiring would show."""
+"""The observations of a probe, and the prediction of each possible wiring."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The shakedown: probe, look, and find every crossed wire; one step after another, whoever carries the steps out."""
+"""The shakedown: probe, look, and find every crossed wire, step by step; the caller carries out the steps."""
 
 from __future__ import annotations
 

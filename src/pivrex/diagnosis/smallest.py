@@ -1,4 +1,4 @@
-"""The smallest duty that turns each wheel: a slow ramp until it moves, wheels up and then loaded."""
+"""Finds the smallest duty that turns each wheel: a slow ramp until it moves, first with the wheels off the ground, then loaded."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The steps of a shakedown: what comes next, what a person may answer, what is known of a port."""
+"""The steps of a shakedown: the next step, a person's possible answers, the known facts of a port."""
 
 from __future__ import annotations
 

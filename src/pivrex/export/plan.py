@@ -1,4 +1,4 @@
-"""A path on paper: where it runs, how fast, what holds it where, and how a robot follows it."""
+"""A path on paper: the curve, its speed, the active limits, and how a robot follows it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A report of a run, or of two over each other: two pages for the engineering notebook, for paper or for the screen."""
+"""The report of a run, or of two compared: two pages for the engineering notebook, on paper or on the screen."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The second page of a report: figures next to the usual ones, what happened, the settings that mattered, what changed, the season."""
+"""The second page of a report: figures next to the usual ones, events, the settings that mattered, changes, the season."""
 
 from __future__ import annotations
 

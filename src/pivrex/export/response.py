@@ -1,4 +1,4 @@
-"""The responses of a loop on paper: step and push, of the rig's gains and of P alone, and parts of the output."""
+"""The responses of a loop on paper: step and push, for the rig's gains and for P alone, and the terms of the output."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A routine on paper: its way over the field, asked and got to, and below it the timeline with a lane for everything."""
+"""A routine on paper: its path on the field, commanded and driven, and below it the timeline."""
 
 from __future__ import annotations
 

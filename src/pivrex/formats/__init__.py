@@ -1,4 +1,4 @@
-"""What runs and recordings look like on disk: read, written, played onto the rate."""
+"""Runs and recordings on disk: read, written, played at the rate."""
 
 from typing import TYPE_CHECKING
 

@@ -1,4 +1,4 @@
-"""A recording played onto the rate, by holding its last reading."""
+"""Plays a recording at the rate; it holds the last reading."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Kernels: arithmetic written once, as a textbook has it, for one robot; run as plain Python, or printed as C and run at its speed."""
+"""Kernels: arithmetic that is written once, as in a textbook, for one robot. It runs as plain Python, or as C."""
 
 from __future__ import annotations
 

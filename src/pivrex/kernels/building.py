@@ -1,4 +1,4 @@
-"""Building the kernels' library with this machine's C compiler. `setup.py` and the running program do it alike."""
+"""Builds the kernels' library with this computer's C compiler, for `setup.py` and for the running program."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Running a kernel for one robot or many, in a C library or as plain Python."""
+"""Runs a kernel for one robot or many, in a C library or as plain Python."""
 
 from __future__ import annotations
 

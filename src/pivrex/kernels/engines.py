@@ -1,4 +1,4 @@
-"""The engines that run kernels: C built with the package, C built into the user's cache, or plain Python. One is chosen, once."""
+"""The engines that run kernels: C built with the package, C built into the user's cache, or plain Python. The program chooses one, once."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Expressions of kernels in C, each with its kind: what a kernel may say is checked here."""
+"""Expressions of kernels in C, each with its type; refuses what a kernel may not contain."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The functions that kernels call, with the results that C gives: infinity or NaN where Python's own raise an error.
+"""The functions that kernels call, with C's results: infinity or NaN where Python raises an error.
 
 Both engines use the C library of this machine for sin, cos, atan2 and exp, so they agree to the bit. Sums, products, quotients and
 roots are exactly rounded everywhere (IEEE 754).

@@ -1,4 +1,4 @@
-"""Records: flat rows of numbers with names, which kernels read and write, in Python and in C."""
+"""Records: flat rows of named numbers, which kernels read and write, in Python and in C."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where kernels stand, and what is declared there: functions, records and constants, read from the text, never run."""
+"""The sources of all kernels: functions, records and constants, read from their text without running it."""
 
 from __future__ import annotations
 

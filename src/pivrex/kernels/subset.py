@@ -1,4 +1,4 @@
-"""What a kernel is: a plain function that can be printed as C."""
+"""The definition of a kernel: a plain function that can be printed as C."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A few hundred ticks of something made up that uses all that kernels may use: an engine that gives other bits shows here."""
+"""A few hundred ticks of an invented system that uses the whole subset: an engine that gives other bits fails here."""
 
 from __future__ import annotations
 

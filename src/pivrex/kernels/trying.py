@@ -1,4 +1,4 @@
-"""The test that every library must pass when it is loaded: a few hundred ticks with the bits of plain Python."""
+"""The test that a library must pass when it is loaded: a few hundred ticks with the bits of plain Python."""
 
 from __future__ import annotations
 

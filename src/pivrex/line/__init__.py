@@ -1,4 +1,4 @@
-"""The line: every stage an object of its own, and the Tick that joins them."""
+"""The line: every stage as an object of its own, and the Tick that joins them."""
 
 from pivrex.line.entry import Entry
 from pivrex.line.layout import Column, Layout, plain

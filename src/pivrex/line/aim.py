@@ -1,4 +1,4 @@
-"""Aim: the heading that another than the driver asks for."""
+"""Aim: a heading that another part than the driver requests."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Attachments: motors by speed, motors to a position, servos and switches, in addition to the wheels. They obey requests."""
+"""Attachments in addition to the wheels: motors by speed, motors to a position, servos and switches. They obey requests."""
 
 from __future__ import annotations
 

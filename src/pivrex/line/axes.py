@@ -1,4 +1,4 @@
-"""Axes: raw readings to fractions, signs flipped once. From here on away, left and turning left are +."""
+"""Axes: raw readings to fractions, with signs flipped once. From here on forward, left and turning left are +."""
 
 from __future__ import annotations
 

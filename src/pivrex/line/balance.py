@@ -1,4 +1,4 @@
-"""Balance: a robot on one axle stays upright. A place or a speed asks for a lean, the lean for a rate, the rate for drive."""
+"""Balance: keeps a robot on one axle upright. A place or a speed sets a lean, the lean a rate, the rate the drive."""
 
 from __future__ import annotations
 

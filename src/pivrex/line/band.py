@@ -1,4 +1,4 @@
-"""The dead band: what a stick may do without anything happening."""
+"""The dead band: the range of a stick that does nothing."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Lines whose robots know where they are."""
+"""Gives the robots of a line a known pose."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Bindings: what buttons, letters and bits ask for, tick by tick."""
+"""Bindings: the requests of buttons, letters and bits, tick by tick."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Control: from wanted wheel speeds to each driving motor's drive, by feedforward and a loop on the encoder."""
+"""Control: from commanded wheel speeds to each motor's drive, by feedforward and a loop with the encoder."""
 
 from __future__ import annotations
 

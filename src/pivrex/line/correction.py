@@ -1,4 +1,4 @@
-"""Correction: what the gyro says is missing is added to the turn. It holds a heading, or follows one that moves."""
+"""Correction: adds to the turn what the gyro shows is missing. It holds a heading, or follows one that moves."""
 
 from __future__ import annotations
 

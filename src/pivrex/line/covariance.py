@@ -1,4 +1,4 @@
-"""How sure a robot is of its estimated pose: the covariance of its pose, with what is off all the time."""
+"""The covariance of a robot's estimated pose, with errors that stay constant."""
 
 from __future__ import annotations
 

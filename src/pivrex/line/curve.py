@@ -1,4 +1,4 @@
-"""The curve: gentle near the centre, full at the end."""
+"""The curve: gentle near the centre, full at the end of the travel."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Entry: what someone else than the controls asks for, between the two halves of the line."""
+"""Entry: the requests of any part but the controls, between the two halves of the line."""
 
 from __future__ import annotations
 

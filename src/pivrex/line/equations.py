@@ -1,4 +1,4 @@
-"""Each wheel's part of the kinematics in plain words, with its numbers."""
+"""Each wheel's kinematics in plain words, with its numbers."""
 
 from __future__ import annotations
 

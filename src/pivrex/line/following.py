@@ -1,4 +1,4 @@
-"""Following: a planned motion, and what brings a robot back onto its plan: three errors, each with a loop of its own."""
+"""Following: a planned motion, and the corrections that bring a robot back to its plan: three errors, each with its own loop."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Frame: whose forward counts, and about which point the robot turns."""
+"""Frame: whether the robot's forward or the field's counts, and the point about which the robot turns."""
 
 from __future__ import annotations
 

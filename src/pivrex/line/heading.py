@@ -1,4 +1,4 @@
-"""Heading: how far the robot has turned by its gyro, and which side of it is up."""
+"""Heading: how far the robot has turned by its gyro, and which of its sides is up."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Helping: what a button lets the robot do for its driver while it is held, by its estimated pose. The driver's stick always wins."""
+"""Helping: what the robot does for its driver while a button is held, by its estimated pose. The driver's stick always wins."""
 
 from __future__ import annotations
 

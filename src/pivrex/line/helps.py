@@ -1,4 +1,4 @@
-"""What help a driver's buttons ask for."""
+"""The help that a driver's buttons can request."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Inputs of a line: the clock, what was sensed, what is true, the readings."""
+"""The input stages of a line: the clock, sensed values, true values, readings."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What goes into a line: which readings it wants, by which functions they are used, and what listens to a channel in addition to the law."""
+"""The inputs of a line: the readings it needs, the functions that use them, and everything else that listens to a channel."""
 
 from __future__ import annotations
 

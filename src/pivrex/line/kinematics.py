@@ -1,4 +1,4 @@
-"""Kinematics: between the twist of the body and what its wheels do, by the same maps for every chassis."""
+"""Kinematics: from the twist of the body to the motion of its wheels, and back, with the same maps for every chassis."""
 
 from __future__ import annotations
 

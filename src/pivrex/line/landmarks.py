@@ -1,4 +1,4 @@
-"""What a known mark says of where a robot is: a wall that it touches squarely, or how far a ranger says that one is."""
+"""Corrects the pose by a landmark: a wall that the robot touches squarely, or the distance that a ranger measures to one."""
 
 from __future__ import annotations
 

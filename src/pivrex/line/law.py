@@ -1,4 +1,4 @@
-"""The law: what the sticks mean at the present speed level; where buttons ask for a motion, that. It ends in a twist."""
+"""The law: the meaning of the sticks at the present speed level, or a motion that buttons request. It gives a twist."""
 
 from __future__ import annotations
 

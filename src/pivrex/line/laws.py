@@ -1,4 +1,4 @@
-"""Laws: what the shaped fractions mean. Every law ends in a twist, so any chassis can follow any law."""
+"""Laws: the meaning of the shaped fractions. Every law gives a twist, so any chassis can use any law."""
 
 from __future__ import annotations
 

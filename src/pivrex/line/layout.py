@@ -1,4 +1,4 @@
-"""The layout of a Tick: which number stands where in its row, under which name, in which unit."""
+"""The layout of a Tick: the place, name and unit of each number in its row."""
 
 from __future__ import annotations
 

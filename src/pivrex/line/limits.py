@@ -1,4 +1,4 @@
-"""Limits: what happens when wheels would need more than they can."""
+"""Limits: reduces the motion if wheels would need more than they can do."""
 
 from __future__ import annotations
 

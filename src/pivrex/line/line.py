@@ -1,4 +1,4 @@
-"""The line: a rig's stages joined. What each does stands in its own file, their order in `pivrex.line.order`."""
+"""The line: a rig's stages joined. Each stage has its own file; `pivrex.line.order` holds their order."""
 
 from __future__ import annotations
 

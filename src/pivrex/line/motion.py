@@ -1,4 +1,4 @@
-"""Motion: what the wheels make of it together, how far they disagree, and how fast tyres are dragged sideways."""
+"""Motion: what the wheels do together, how far they disagree, and how fast tyres slide sideways."""
 
 from __future__ import annotations
 

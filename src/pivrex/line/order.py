@@ -1,4 +1,4 @@
-"""The stages in the order of the line, a row each. A new stage is a file of its own and its name in one of these rows."""
+"""The stages in the order of the line, one per row. A new stage is a new file, and its name in one of these rows."""
 
 from __future__ import annotations
 

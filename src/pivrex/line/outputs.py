@@ -1,4 +1,4 @@
-"""Outputs: drives to what each motor driver and attachment expects, and back (for the simulated robot)."""
+"""Outputs: from drives to the signals of motor drivers and attachments, and back for the simulated robot."""
 
 from __future__ import annotations
 

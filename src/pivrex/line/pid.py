@@ -1,4 +1,4 @@
-"""Loops for angles and positions: proportional, integral with anti-windup, and a brake on the present rate."""
+"""Loops for angles and positions: proportional, integral with anti-windup, and derivative on the measured rate."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Pointing: where the wheels point now, from encoders and absolute sensors."""
+"""Pointing: the present angles of the steered wheels, from encoders and absolute sensors."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Presses: what of all that is bound acts in a tick, and how far motions have grown."""
+"""Presses: which bindings act in a tick, and how far their motions have grown."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Probe: one motor gets a command while all others rest. The shakedown asks for it."""
+"""Probe: one motor gets a command while all others rest, for the shakedown."""
 
 from __future__ import annotations
 

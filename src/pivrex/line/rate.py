@@ -1,4 +1,4 @@
-"""The rate limit: how fast a function may change, away from zero and towards it."""
+"""The rate limit: how fast a function may change, away from zero and toward it."""
 
 from __future__ import annotations
 

@@ -1,6 +1,4 @@
-"""Routine: what someone who works through steps asks for in addition to a motion: of which step it is, whose forward counts, and shares
-of single wheels.
-"""
+"""Routine: what a routine adds to a motion: its step, the frame of its directions, and shares of single wheels."""
 
 from __future__ import annotations
 

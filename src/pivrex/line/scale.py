@@ -1,4 +1,4 @@
-"""Scale: what is left of a function at full stick; and of moving and turning, where the law lets only one of them count."""
+"""Scale: the output of a function at full stick; and the winner of moving and turning, if the law lets only one count."""
 
 from __future__ import annotations
 

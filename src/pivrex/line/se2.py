@@ -1,4 +1,4 @@
-"""Motions of a rigid body in the plane, SE(2): the exponential of a twist, and what a twist must be to go straight.
+"""Motions of a rigid body in the plane, SE(2): the exponential of a twist, and the twist that goes straight.
 
 (Lynch & Park, Modern Robotics, ch. 3.)
 """

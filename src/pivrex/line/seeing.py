@@ -1,4 +1,4 @@
-"""What rangers and lamps see of a field, for one robot or a batch."""
+"""The readings of rangers and lamps on a field, for one robot or a batch."""
 
 from __future__ import annotations
 

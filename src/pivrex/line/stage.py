@@ -1,4 +1,4 @@
-"""What a stage of the line is: one object with its settings, its columns, its state and what it tells. Its kernel stands above it."""
+"""The definition of a stage: one object with its settings, its columns, its state and its explanation. Its kernel comes first in its file."""
 
 from __future__ import annotations
 

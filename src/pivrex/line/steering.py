@@ -1,4 +1,4 @@
-"""Steering: which way each steered wheel should point, how fast it may roll meanwhile, and the loop that turns it there."""
+"""Steering: the target angle of each steered wheel, its allowed speed meanwhile, and the loop that turns it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A tick of the line: the records of all its stages put together, and their kernels in order."""
+"""A tick of the line: the records of all its stages joined, and their kernels in order."""
 
 from __future__ import annotations
 

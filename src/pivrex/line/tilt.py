@@ -1,4 +1,4 @@
-"""Tilt: how far the robot leans and how fast that changes, from a gyro and accelerometers."""
+"""Tilt: the robot's lean and its rate, from a gyro and accelerometers."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is too little to move: a function whose full stick gives a motor less than turns its wheel, at a speed level and with its scale."""
+"""Commands too small to move: a function whose full stick gives a motor less than its smallest duty, at a speed level and with its scale."""
 
 from __future__ import annotations
 

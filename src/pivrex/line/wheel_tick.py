@@ -1,4 +1,4 @@
-"""One Tick for the why of a wheel: its numbers by name, and which function matters most for a wheel."""
+"""One Tick for the why of a wheel: its numbers by name, and the function that matters most."""
 
 from __future__ import annotations
 

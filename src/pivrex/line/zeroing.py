@@ -1,4 +1,4 @@
-"""Zeroing: what the gyro says while the robot stands is its bias; from then on it is taken off."""
+"""Zeroing: the gyro's reading while the robot stands still is its bias; it is subtracted from then on."""
 
 from __future__ import annotations
 

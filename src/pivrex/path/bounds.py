@@ -1,4 +1,4 @@
-"""What bounds the speed along a path: every wheel's speed and acceleration, the bends, and what the driver allows."""
+"""The limits of the speed along a path: every wheel's speed and acceleration, the bends, and the driver's limits."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How far a robot's outline keeps from walls and from what stands on the field."""
+"""The distance between a robot's outline and the walls and objects of the field."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Changes of a path, each a new path: what someone who draws one does."""
+"""Changes of a path, each of which returns a new path."""
 
 from __future__ import annotations
 

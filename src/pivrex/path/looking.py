@@ -1,4 +1,4 @@
-"""Which way a robot looks along a curve."""
+"""The headings of a robot along a curve."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A plan: where a robot should be at each moment of a path, and how fast; what is wrong with it, and what bounds it where."""
+"""A plan: the pose and speed of a robot at each moment of a path, its mistakes, and the limit that is active at each place."""
 
 from __future__ import annotations
 

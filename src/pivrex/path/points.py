@@ -1,4 +1,4 @@
-"""What a path is: points on the field that a robot should drive through, and how."""
+"""The definition of a path: points on the field that a robot drives through, and how."""
 
 from __future__ import annotations
 

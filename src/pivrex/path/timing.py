@@ -1,4 +1,4 @@
-"""The time law: as fast along a path as its bounds allow, and no faster."""
+"""The time law: the fastest drive along a path within its limits."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Attachments: what a robot has besides its wheels. A motor by speed, a motor to an angle, a lift, a servo, a switch."""
+"""Attachments: a robot's parts in addition to its wheels. A motor by speed, a motor to an angle, a lift, a servo, a switch."""
 
 from __future__ import annotations
 

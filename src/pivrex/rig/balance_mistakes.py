@@ -1,4 +1,4 @@
-"""What is wrong with a robot that balances, between the tables of its rig."""
+"""Mistakes of a robot that balances, between the tables of its rig."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The ground of every table in a rig file: frozen, no unknown keys, and mistakes that name their key."""
+"""The base of every table in a rig file: frozen, no unknown keys, and mistakes that name their key."""
 
 from __future__ import annotations
 

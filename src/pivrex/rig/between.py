@@ -1,4 +1,4 @@
-"""What is wrong between the tables of a rig, each of which is right by itself."""
+"""Mistakes between the tables of a rig, each of which is correct by itself."""
 
 from __future__ import annotations
 

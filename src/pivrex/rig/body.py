@@ -1,4 +1,4 @@
-"""The simulated robot's body: what it weighs, how it grips, and the battery that feeds it. Nothing in the line reads these."""
+"""The simulated robot's body: its mass, its grip, and its battery. No stage of the line reads these."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a diagnosis would change in a rig, key by key."""
+"""The changes of a rig that a diagnosis proposes, key by key."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The channels that every source speaks: the W3C Gamepad "standard" layout, named by position.
+"""The channels of every source: the W3C Gamepad "standard" layout, named by position.
 
 Sticks read -1 at left and away, +1 at right and near; buttons and triggers read 0 to 1.
 Source: W3C Gamepad, section "Remapping".

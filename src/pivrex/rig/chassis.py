@@ -1,4 +1,4 @@
-"""The chassis: where the wheels are, which way they drive, and the body around them."""
+"""The chassis: the places and directions of the wheels, and the body around them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Correction: how the gyro holds a heading, and how turning to an angle and driving straight are done."""
+"""Correction: how the gyro holds a heading, and the settings for turning to an angle and driving straight."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Two versions of a rig: what was changed between them, key by key, as it is written in their files."""
+"""The changes between two versions of a rig, key by key, as written in their files."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A rig file that is open: changed key by key, saved at once, undone, and watched for changes from outside."""
+"""An open rig file: changed key by key, saved at once, with undo, and watched for changes by other programs."""
 
 from __future__ import annotations
 

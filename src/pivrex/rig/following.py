@@ -1,4 +1,4 @@
-"""Following: how fast paths are driven, and how the robot is brought back onto them."""
+"""Following: the speed on paths, and the loops that bring the robot back to them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What follows from where the wheels are: the rows of the wheel matrix, its inverse, and what cannot be done."""
+"""The geometry of the wheels: the rows of the wheel matrix, its inverse, and the motions that are impossible."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Beginning a workspace, or another robot in one."""
+"""Makes a workspace, or another robot in one."""
 
 from __future__ import annotations
 

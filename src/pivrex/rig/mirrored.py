@@ -1,4 +1,4 @@
-"""Wheels that mirror each other, and wheels that lie far outside of the body: what a change of a chassis should notice."""
+"""Wheels that mirror each other, and wheels far outside the body, for a change of a chassis."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The motors: how fast they are, what they turn, how they are wired."""
+"""The motors: their speed, their wheels, their wiring."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Changing a setting by steps or by a typed value, in the unit that the person wrote."""
+"""Changes a setting by steps or by a typed value, in the unit that the person wrote."""
 
 from __future__ import annotations
 

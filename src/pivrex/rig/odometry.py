@@ -1,4 +1,4 @@
-"""Odometry: by what the robot reckons where it is, and how far that may be off."""
+"""Odometry: the inputs of the estimated pose, and their errors."""
 
 from __future__ import annotations
 

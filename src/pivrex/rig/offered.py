@@ -1,4 +1,4 @@
-"""What a control of a rig may do, in the order in which a person would look for it; and when it may do it."""
+"""The possible actions of a control, in the order in which a person would look for them; and when each is possible."""
 
 from __future__ import annotations
 

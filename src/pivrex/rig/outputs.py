@@ -1,4 +1,4 @@
-"""What a motor driver expects: one table for each way."""
+"""The signals that motor drivers expect, one table for each kind."""
 
 from __future__ import annotations
 

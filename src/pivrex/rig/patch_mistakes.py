@@ -1,4 +1,4 @@
-"""What is wrong with sources, bindings, letters and attachments: what they name, and what listens to one channel twice."""
+"""Mistakes of sources, bindings, letters and attachments: unknown names, and two uses of one channel."""
 
 from __future__ import annotations
 

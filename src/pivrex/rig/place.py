@@ -1,4 +1,4 @@
-"""Where each key of a TOML text stands. The text has been read by a TOML parser already, so it is well-formed."""
+"""The line of each key in a TOML text. A TOML parser has already read the text, so it is well-formed."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Moving in the plane: whose forward counts, about which point the robot turns, the gyro, and lying on its back."""
+"""Moving in the plane: the robot's frame or the field's, the point of turning, the gyro, and lying upside down."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Reading a rig or workspace file with every mistake in it, each with its line."""
+"""Reads a rig or workspace file and finds every mistake, each with its line."""
 
 from __future__ import annotations
 

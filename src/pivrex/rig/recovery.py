@@ -1,4 +1,4 @@
-"""Going on after a mistake: a wrong key is taken out, or an example put in its place, so that other checks speak too."""
+"""Continues after a mistake: a wrong key is left out, or an example takes its place, so that other checks can run."""
 
 from __future__ import annotations
 

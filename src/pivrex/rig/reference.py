@@ -1,4 +1,4 @@
-"""The rig reference, made from the schema so that it cannot lag behind it."""
+"""The rig reference, made from the schema so that it is always current."""
 
 from __future__ import annotations
 

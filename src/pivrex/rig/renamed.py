@@ -1,4 +1,4 @@
-"""Keys that have other names since version 0.1: rigs with the old ones are still read, and a warning says the new ones."""
+"""Keys with a new name since version 0.1: rigs with the old ones still work, with a warning that says the new name."""
 
 from __future__ import annotations
 

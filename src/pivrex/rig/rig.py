@@ -1,4 +1,4 @@
-"""A robot and its controls, whole: what a rig file describes, with every check."""
+"""A whole robot with its controls: the content of a rig file, with every check."""
 
 from __future__ import annotations
 

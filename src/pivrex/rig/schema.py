@@ -1,4 +1,4 @@
-"""Finding one's way in the schema of a person's file."""
+"""Helpers to navigate the schema of a person's file."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Sensors in addition to encoders and gyro: what measures a range, and what reads the number that something on the field shows."""
+"""Sensors in addition to encoders and gyro: rangers, and readers of a lamp that shows a number on the field."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Sources of a rig's own: serial sticks, letters, packets, bit-field frames, and gamepads known by their identity."""
+"""The sources of a rig: serial sticks, letters, packets, bit-field frames, and gamepads known by their identity."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How much one drive of a robot differs from another: what a rehearsal draws again for each."""
+"""How much single drives of a robot differ; a rehearsal draws these deviations for each drive."""
 
 from __future__ import annotations
 

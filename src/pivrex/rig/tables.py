@@ -1,4 +1,4 @@
-"""The tables of a rig file, and what follows from them. What is wrong between tables stands in `between`."""
+"""The tables of a rig file, and values that follow from them. `between` finds mistakes between tables."""
 
 from __future__ import annotations
 

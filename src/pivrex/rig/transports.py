@@ -1,4 +1,4 @@
-"""How bytes get here: a serial line, a UDP port or a TCP port."""
+"""Transports: a serial line, a UDP port or a TCP port."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Wheel speed control: how a wanted wheel speed becomes a motor's drive."""
+"""Wheel speed control: from a commanded wheel speed to a motor's drive."""
 
 from __future__ import annotations
 

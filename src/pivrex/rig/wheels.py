@@ -1,4 +1,4 @@
-"""Changing the wheels of a rig file: place, kind, one more, one less. Comments and order stay."""
+"""Changes the wheels of a rig file: place, kind, one more, one less. Comments and order stay."""
 
 from __future__ import annotations
 

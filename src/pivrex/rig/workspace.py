@@ -1,4 +1,4 @@
-"""A workspace: a folder of rigs, routines, inputs, runs and exports that git likes."""
+"""A workspace: a folder of rigs, routines, inputs, runs and exports that works well with git."""
 
 from __future__ import annotations
 

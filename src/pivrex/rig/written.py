@@ -1,4 +1,4 @@
-"""A table that was read, written again as TOML: every number with its SI unit, every bit of it kept."""
+"""Writes a table as TOML again: every number with its SI unit and every bit."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Moves made alone: the language of routines, what checks it, and what runs it on the line."""
+"""Automatic moves: the language of routines, its checks, and the code that runs it on the line."""
 
 from typing import TYPE_CHECKING
 

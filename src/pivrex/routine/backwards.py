@@ -1,4 +1,4 @@
-"""A routine run backwards, made from what it did: the same ways the other way, last first; and there and back in one."""
+"""A routine in reverse, made from what it did: the same distances the other way, last first; and there and back in one."""
 
 from __future__ import annotations
 

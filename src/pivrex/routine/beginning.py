@@ -1,4 +1,4 @@
-"""What a step that takes time begins, and what is waited for then."""
+"""Begins a step that takes time, and says what it waits for."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A rehearsal on a cluster: one batch a task, whoever does it; what comes of them does not depend on how they were split."""
+"""A rehearsal on a cluster: one batch per task; the results do not depend on how the batches were split."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where a routine asked its robot to be: what it asked for, put end to end, as if the robot followed to the millimetre."""
+"""The commanded path of a routine: its requests, joined as if the robot followed them exactly."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Robots on simulated robots that drive a routine, each with an interpreter of its own."""
+"""Simulated robots that drive a routine, each with its own interpreter."""
 
 from __future__ import annotations
 

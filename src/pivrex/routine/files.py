@@ -1,4 +1,4 @@
-"""Routines on disk: found by name, read, and checked for the rig that they are for."""
+"""Routines on disk: found by name, read, and checked for their rig."""
 
 from __future__ import annotations
 

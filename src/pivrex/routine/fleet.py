@@ -1,4 +1,4 @@
-"""Robots on simulated robots, each by its own clock: all their ticks are kernels, until one of them must be thought for."""
+"""Simulated robots, each with its own clock: kernels make all their ticks, until an interpreter must run."""
 
 from __future__ import annotations
 

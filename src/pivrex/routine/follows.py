@@ -1,4 +1,4 @@
-"""Paths that routines follow: a plan as a table of its ticks, the plan's clock, and when its robot has come to its end."""
+"""Paths that routines follow: a plan as a table of its ticks, the plan's clock, and the end of the path."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Every form that a line of a routine may have: help, completion and the language page are made from these rows."""
+"""Every form of a line of a routine: help, completion and the language page are made from these rows."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What must come true of a drive, in words, and how far a drive is from it."""
+"""The wanted result of a drive, in words, and how far a drive is from it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One robot's attachments in a routine: where they were sent, what goes to them in this tick, what they are called."""
+"""One robot's attachments in a routine: their targets, their outputs in this tick, their set positions."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One robot in the middle of a routine: which instruction each of its threads stands at, what it knows, and what it waits for."""
+"""One robot in the middle of a routine: the instruction of each of its threads, its values, and what it waits for."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Kinds of quantities in a routine: what a number measures, its units, and what arithmetic makes of it."""
+"""Kinds of quantities in a routine: what a number measures, its units, and the kind of an arithmetic result."""
 
 from __future__ import annotations
 

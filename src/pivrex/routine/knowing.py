@@ -1,4 +1,4 @@
-"""What a routine's robot does with its attachments, and what is known of them: the part of a runner that moves no wheel."""
+"""A routine's attachments and their known positions: the part of a runner that moves no wheel."""
 
 from __future__ import annotations
 

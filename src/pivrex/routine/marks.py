@@ -1,4 +1,4 @@
-"""What a student should look at in a step that drove: it ran into something, its tyres slid, its wheels were held back."""
+"""What a student should look at in a step that drove: a bump, sliding tyres, limited wheels."""
 
 from __future__ import annotations
 

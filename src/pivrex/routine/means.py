@@ -1,4 +1,4 @@
-"""What all robots of a line have alike for their routines: words, plans, settings, and where things stand in their states."""
+"""The common data of all robots of a line for their routines: words, plans, settings, and places in their states."""
 
 from __future__ import annotations
 

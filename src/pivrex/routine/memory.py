@@ -1,4 +1,4 @@
-"""What one robot knows in the middle of a routine, in addition to where its threads stand."""
+"""The values of one robot in the middle of a routine, in addition to its threads."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A routine begun in its middle: with the pose and the memory that it would have had before one of its lines."""
+"""Starts a routine in its middle, with the pose and the memory that it would have before one of its lines."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A mistake in a routine: where it stands, and what would be right."""
+"""A mistake in a routine: its place, and the correction."""
 
 from __future__ import annotations
 

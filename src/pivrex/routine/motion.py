@@ -1,4 +1,4 @@
-"""The motions of routines: how one begins and ends. What becomes of it in a tick stands in `pivrex.routine.profile`."""
+"""The motions of routines: how each begins and ends. `pivrex.routine.profile` computes its ticks."""
 
 from __future__ import annotations
 

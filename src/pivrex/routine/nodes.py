@@ -1,4 +1,4 @@
-"""What a line of a routine says, as a record: expressions, conditions and steps. Each knows where in its line it stands."""
+"""The parsed line of a routine as a record: expressions, conditions and steps, each with its place in the line."""
 
 from __future__ import annotations
 

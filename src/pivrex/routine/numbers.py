@@ -1,4 +1,4 @@
-"""The numbers that stand in a text: where each is, what it measures, and how another stands in its place."""
+"""The numbers in a text: the place and unit of each, and how to replace it."""
 
 from __future__ import annotations
 

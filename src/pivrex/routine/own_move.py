@@ -1,4 +1,4 @@
-"""An own move made of lines of a routine: numbers become parameters, and every passage that is the same becomes a call of it."""
+"""Makes an own move from lines of a routine: numbers become parameters, and every equal passage becomes a call."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One line of a routine becomes a `Node`, or a mistake with its column. The grammar is in ``grammar.lark``."""
+"""Turns one line of a routine into a `Node`, or a mistake with its column. The grammar is in ``grammar.lark``."""
 
 from __future__ import annotations
 

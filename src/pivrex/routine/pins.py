@@ -1,4 +1,4 @@
-"""Values that a person pins to the screen: a reading, a column of the Tick, or a sum of them, over any Ticks of a rig's line."""
+"""Values that a person pins to the screen: a reading, a column of the Tick, or an expression of them, for any Ticks of a rig's line."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a step that drives becomes for one robot where it stands: its way, its speed, its time."""
+"""Turns a step that drives into a motion for one robot at its pose: its distance, its speed, its time."""
 
 from __future__ import annotations
 

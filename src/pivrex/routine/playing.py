@@ -1,4 +1,4 @@
-"""A routine on the simulated robot, from its start to its end or until the clock ends it: every Tick, and every step."""
+"""Plays a routine on the simulated robot, from its start to its end or until the clock ends it: every Tick, and every step."""
 
 from __future__ import annotations
 

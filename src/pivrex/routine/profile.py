@@ -1,4 +1,4 @@
-"""The speed profile of a motion in a tick, as kernels: what was measured of it, whether it has come, and the command."""
+"""The speed profile of a motion in a tick, as kernels: its measured progress, its end, and its command."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a routine becomes: lists of instructions with jumps, which a robot can be in the middle of."""
+"""The program of a routine: lists of instructions with jumps, so that a robot can stop in the middle."""
 
 from __future__ import annotations
 

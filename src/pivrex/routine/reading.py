@@ -1,4 +1,4 @@
-"""The text of a routine becomes lines, and lines that are indented become the block of the one above."""
+"""Splits the text of a routine into lines; indented lines become the block of the line above."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A rehearsal: the same routine many times, each drive a little different, as one batch; and what came of it."""
+"""A rehearsal: the same routine many times in one batch, each drive a little different; and its results."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a routine may ask of a rig: its sensors and attachments by name, what its wheels can, and what its encoders count."""
+"""What a routine may use of a rig: its sensors and attachments by name, the abilities of its wheels, and its encoders."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A routine on a line, for one robot: what the interpreter makes of it, and what the kernels get."""
+"""A routine on a line, for one robot: connects the interpreter and the kernels."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a mind remembers of a routine: its threads, what each waits for, and the steps that were done."""
+"""The memory of the interpreter: its threads, what each waits for, and the finished steps."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One robot of a session that is asked for its command in each tick: by a routine, or by a motion alone."""
+"""One robot of a session, with its command for each tick: from a routine, or from a motion alone."""
 
 from __future__ import annotations
 

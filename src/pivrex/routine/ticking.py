@@ -1,5 +1,5 @@
-"""A tick of a robot in the middle of a routine, as kernels: what it feels, whether the interpreter must go on, what it asks for; and
-the ticks of its line and its simulated robot, until the interpreter must go on.
+"""A tick of a robot in the middle of a routine, as kernels: what it measures, whether the interpreter must run, what it requests; and the
+ticks of line and simulated robot until then.
 """
 
 from __future__ import annotations

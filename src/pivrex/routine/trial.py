@@ -1,4 +1,4 @@
-"""A path driven on the simulated robot, for itself: what its robot made of it."""
+"""Drives a path by itself on the simulated robot, and measures the result."""
 
 from __future__ import annotations
 

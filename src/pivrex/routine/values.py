@@ -1,4 +1,4 @@
-"""What expressions and conditions of a routine are worth for one robot, at one moment."""
+"""Computes expressions and conditions of a routine for one robot, at one moment."""
 
 from __future__ import annotations
 

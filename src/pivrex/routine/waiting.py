@@ -1,4 +1,4 @@
-"""Whether what a routine waits for has come."""
+"""Whether the condition that a routine waits for is true."""
 
 from __future__ import annotations
 

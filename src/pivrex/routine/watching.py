@@ -1,4 +1,4 @@
-"""What robots in the middle of a routine wait for, written down as numbers: a kernel looks in every tick who must go on."""
+"""What robots in the middle of a routine wait for, as numbers: a kernel checks in every tick which of them must go on."""
 
 from __future__ import annotations
 

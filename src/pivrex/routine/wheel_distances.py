@@ -1,4 +1,4 @@
-"""Wheels that run at shares of their top speed until each has rolled so far by its own encoder, as kernels."""
+"""Wheels that run at shares of their top speed until each has rolled its distance by its own encoder, as kernels."""
 
 from __future__ import annotations
 

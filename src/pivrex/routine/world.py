@@ -1,4 +1,4 @@
-"""What a mind may do to its robot and ask of it. The runner is one."""
+"""What an interpreter may do with its robot and read from it. The runner implements it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Recordings played through a line: the Ticks that they make."""
+"""Kept runs, and recordings played with a rig: their Ticks."""
 
 from pivrex.runs.ticks import as_played, blocks_of_ticks, play_through
 

@@ -1,4 +1,4 @@
-"""Two runs lined up: which row of one stands next to which row of the other."""
+"""Aligns two runs: which row of one matches which row of the other."""
 
 from __future__ import annotations
 

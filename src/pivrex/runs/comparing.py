@@ -1,4 +1,4 @@
-"""Two runs over each other: where they part and by what, figures side by side, how far apart their robots went."""
+"""Compares two runs: their first difference and its stage, figures side by side, the distance between their robots."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What each changed setting of a rig does by itself: one run's readings go through the line with it and without."""
+"""The effect of each changed setting by itself: one run's readings go through the line with it and without."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What happened during a run: what was said and done, and what the Ticks show by themselves."""
+"""The events of a run: what people and Pivrex did, and what the Ticks show."""
 
 from __future__ import annotations
 

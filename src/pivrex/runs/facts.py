@@ -1,4 +1,4 @@
-"""What stands in a run's ``run.toml``: which robot it was, when, why it was kept, the figures, and the student's note."""
+"""The content of a run's ``run.toml``: its robot, its time, the reason to keep it, the figures, and the student's note."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The figures of a run, added up batch by batch while it is kept: however long it is, they need no more memory."""
+"""The figures of a run, added up batch by batch while it is kept: a long run needs no more memory than a short one."""
 
 from __future__ import annotations
 

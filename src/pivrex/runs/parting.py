@@ -1,4 +1,4 @@
-"""Where two runs first part: tick by tick, and in the order of the line."""
+"""The first difference of two runs: tick by tick, and in the order of the line."""
 
 from __future__ import annotations
 

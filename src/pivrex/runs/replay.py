@@ -1,4 +1,4 @@
-"""Playing a run again: where it stands, how fast it goes, and what there is to jump to."""
+"""Replays a run: its time, its speed, and the events to jump to."""
 
 from __future__ import annotations
 

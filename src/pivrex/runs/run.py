@@ -1,4 +1,4 @@
-"""A run as it was kept: its Ticks, read piece by piece, with the line that made each of them and what happened meanwhile."""
+"""A kept run: its Ticks, read piece by piece, with the line of each of them and its events."""
 
 from __future__ import annotations
 

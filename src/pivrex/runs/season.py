@@ -1,4 +1,4 @@
-"""The season at a glance: a figure of all runs over time, and whether the newest stands out for the worse."""
+"""The season: a figure of all runs over time, and whether the newest is worse than usual."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""All runs of a workspace: which there are, and which make room for newer ones."""
+"""All runs of a workspace, and which of them make room for newer ones."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is driven again on the simulated robot and kept as a run: the same driver through another rig, or any Ticks that were made."""
+"""Drives again on the simulated robot and keeps the result as a run: the same driver with another rig, or any given Ticks."""
 
 from __future__ import annotations
 

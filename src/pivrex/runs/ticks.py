@@ -1,4 +1,4 @@
-"""A recording through the line: the Ticks it makes, some hundred at a time, however long it is."""
+"""Plays a recording through the line: its Ticks, some hundred at a time, however long it is."""
 
 from __future__ import annotations
 

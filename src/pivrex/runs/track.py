@@ -1,4 +1,4 @@
-"""The track of a run: a few columns of every few Ticks, for small pictures and for what shows the whole of it at once."""
+"""The track of a run: a few columns of every few Ticks, for small pictures and overviews."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Writing a run while it is driven: a folder that can be read at any moment, whenever the program is killed.
+"""Writes a run while it is driven: a folder that is readable at any moment, even if the program is killed.
 
 - run.toml: what is known of it, figures, the note
 - rig.toml, rig-2.toml, ...: the rig, and what it was changed to

@@ -1,4 +1,4 @@
-"""What is drawn, said once: the screen's cells, its pixels and paper print the same scenes."""
+"""Drawings, described once: the screen's cells, its pixels and paper print the same scenes."""
 
 from pivrex.scene.marks import ROLES, role, shapes
 from pivrex.scene.placing import Box, Margins, Placing

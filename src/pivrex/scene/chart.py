@@ -1,4 +1,4 @@
-"""Charts: lines over time or anything else, what lies between two of them, and the numbers of both axes."""
+"""Charts: lines over time or over any other quantity, areas between two lines, and the numbers of both axes."""
 
 from __future__ import annotations
 

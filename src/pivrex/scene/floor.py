@@ -1,4 +1,4 @@
-"""A field from above: its floor, what stands on it, its zones, and what moved on it."""
+"""A field from above: its floor, its objects, its zones, and the paths on it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a scene is made of, and the few shapes that every printer draws: areas, lines with a width, stamps."""
+"""The marks of a scene, and the few shapes that every printer draws: areas, lines with a width, stamps."""
 
 from __future__ import annotations
 

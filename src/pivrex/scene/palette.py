@@ -1,4 +1,4 @@
-"""The colours of every role on a dark ground and on a light one: the screen and paper take the same."""
+"""The colours of every role on a dark and on a light background, for the screen and for paper."""
 
 from __future__ import annotations
 

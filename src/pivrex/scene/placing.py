@@ -1,4 +1,4 @@
-"""Where a scene lies on a sheet of letters."""
+"""Places a scene on a sheet of letters."""
 
 from __future__ import annotations
 

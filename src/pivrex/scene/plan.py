@@ -1,4 +1,4 @@
-"""A path on the field: the curve with letters for what holds its speed where, its points, and what a robot made of it."""
+"""A path on the field: the curve with letters for the active limits, its points, and the driven path."""
 
 from __future__ import annotations
 

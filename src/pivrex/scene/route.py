@@ -1,4 +1,4 @@
-"""A routine's way on the field, and where many drives of it ended, from near."""
+"""A routine's path on the field, and a close view of where many drives of it ended."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A robot from the side: its wheels on the floor, its body as it leans, and how far it may."""
+"""A robot from the side: its wheels on the floor, its leaning body, and the limits of the lean."""
 
 from __future__ import annotations
 

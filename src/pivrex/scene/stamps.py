@@ -1,4 +1,4 @@
-"""Robots that are drawn small: a set made by hand for 16 directions, in quarters of a letter, so that the front shows at any of them."""
+"""Robots that are drawn small: stamps made by hand for 16 directions, in quarters of a letter, each with a visible front."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""A routine over time: a lane for what drives, for waiting, for sensing, and for each attachment; curves of what it showed; and where
-the clock cuts it off.
+"""A routine over time: a lane for drives, for waits, for sensing, and for each attachment; curves of shown values; and the end of its
+time.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""The board: what the session tells the screen in addition to the Ticks. Every part of the session writes its own lines on it."""
+"""The board: what the session shows the screen in addition to the Ticks. Every part of the session writes its own lines on it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A changed rig becomes a line and a simulated robot, in the background: it takes longer than a tick."""
+"""Builds the line and the simulated robot of a changed rig in the background, because this takes longer than a tick."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The first that the session's process runs: little, so that whoever starts it need load no more."""
+"""The first code of the session's process. It loads little, so that its parent need not load more."""
 
 from __future__ import annotations
 

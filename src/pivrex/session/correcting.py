@@ -1,4 +1,4 @@
-"""What the correction is to the session: holding a heading by key, moves that the line makes alone, a gyro that lies."""
+"""Correction in the session: holding a heading by key, automatic moves, and a wrong gyro."""
 
 from __future__ import annotations
 

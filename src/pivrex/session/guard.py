@@ -1,4 +1,4 @@
-"""The guard: what a lost source means, and what brings it back. Only controls at rest do."""
+"""The guard: decides what a lost source means, and when it may return: only with its controls at rest."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The session's inputs: every source, which of them drives, which count now, and what the line hears of them."""
+"""The session's inputs: every source, which of them drives, which counts now, and what the line gets from them."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The session's `Status` as it is kept with a run: what changed of it, what a person would call that, and how it is had back."""
+"""The session's `Status` as it is kept with a run: its changes, their names for a person, and how to restore it."""
 
 from __future__ import annotations
 

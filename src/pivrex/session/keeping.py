@@ -1,4 +1,4 @@
-"""Keeping runs: what the session ticks goes to the disk, in the background. A tick only lays its row down; all else is a thread's."""
+"""Keeps runs: the session's ticks go to the disk in the background. A tick only queues its row; a thread does the rest."""
 
 from __future__ import annotations
 

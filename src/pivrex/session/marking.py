@@ -1,4 +1,4 @@
-"""Knowing where the robot is by a mark, when someone asks for it."""
+"""Corrects the robot's pose by a landmark on request."""
 
 from __future__ import annotations
 

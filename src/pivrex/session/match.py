@@ -1,4 +1,4 @@
-"""The match clock: which period it is, what may move in it, and the routine that drives while the robot is alone."""
+"""The match clock: the present period, what may move in it, and the routine that drives while nobody else does."""
 
 from __future__ import annotations
 

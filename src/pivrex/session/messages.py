@@ -1,4 +1,4 @@
-"""What the screen asks of the session. Plain records that pickle."""
+"""The requests of the screen to the session: plain records that pickle."""
 
 from __future__ import annotations
 

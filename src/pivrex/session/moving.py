@@ -1,4 +1,4 @@
-"""What may move, and why it must not: one small state machine, pure, in one table of states and events."""
+"""What may move, and why not: one small, pure state machine, in one table of states and events."""
 
 from __future__ import annotations
 

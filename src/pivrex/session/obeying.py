@@ -1,4 +1,4 @@
-"""What buttons and letters ask of the session, next to all that the line makes of them."""
+"""The requests of buttons and letters to the session, in addition to their effect in the line."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A board that drives by itself, and what drives it, as a session that watches has them."""
+"""A board that drives by itself, and its sources, in a session that watches it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Own moves that a button starts: the robot makes one alone, also while a person drives, until a stick cuts it off."""
+"""Own moves that a button starts: the robot makes one by itself, also while a person drives, until a stick ends it."""
 
 from __future__ import annotations
 

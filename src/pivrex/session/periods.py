@@ -1,4 +1,4 @@
-"""The periods of a match, and what the screen gets of them."""
+"""The periods of a match, and what the screen shows of them."""
 
 from __future__ import annotations
 

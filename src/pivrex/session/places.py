@@ -1,4 +1,4 @@
-"""Where the program's own files live: settings, logs and what only lasts while it runs."""
+"""The folders of the program's own files: settings, logs and temporary files."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Probes: what the shakedown asks of single motors, carried out tick by tick, and what came of it."""
+"""Probes: the shakedown's commands to single motors, carried out tick by tick, and their results."""
 
 from __future__ import annotations
 

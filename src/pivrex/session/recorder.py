@@ -1,4 +1,4 @@
-"""The recorder: what sources said, as a CSV that plays again."""
+"""The recorder: readings of the sources as a CSV file that plays again."""
 
 from __future__ import annotations
 

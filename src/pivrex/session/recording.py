@@ -1,4 +1,4 @@
-"""Recording what the sources say, begun and ended by a key or a button."""
+"""Records the sources, from one press of a key or a button to the next."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What was chosen in each workspace, so that it is so again: view, theme, robot, source; and which workspace was open last."""
+"""Remembers each workspace's view, theme, robot and source, and which workspace was open last."""
 
 from __future__ import annotations
 

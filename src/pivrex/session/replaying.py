@@ -1,4 +1,4 @@
-"""A run that plays again, in the place of a session: the screen reads its Ticks and its status as it reads those of a live one."""
+"""Replays a run in the place of a session: the screen reads its Ticks and its status as if it were live."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What each request of the screen does, a row each."""
+"""The action for each request of the screen, one per row."""
 
 from __future__ import annotations
 

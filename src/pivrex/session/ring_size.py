@@ -1,4 +1,4 @@
-"""How large the shared memory between session and screen is; apart, so that whoever makes it need load nothing else."""
+"""The size of the shared memory between session and screen, in a file of its own so that its creator loads nothing else."""
 
 from __future__ import annotations
 

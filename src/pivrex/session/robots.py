@@ -1,4 +1,4 @@
-"""The robot that is commanded: the simulated robot, or the one behind a link."""
+"""The robot that gets commands: the simulated robot, or the one on a link."""
 
 from __future__ import annotations
 

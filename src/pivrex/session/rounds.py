@@ -1,4 +1,4 @@
-"""What the match clock needs of the rest of the session: robots at their start, hands at rest, and who may start what."""
+"""What the match clock needs from the rest of the session: robots at their start, hands at rest, and who may start what."""
 
 from __future__ import annotations
 

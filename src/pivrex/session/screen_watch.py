@@ -1,4 +1,4 @@
-"""What a screen that says nothing means: two heartbeats, one of its process and one of what handles its keys."""
+"""Watches the screen: two heartbeats, one of its process and one of the loop that handles its keys."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the session tells the screen in addition to the Ticks. Plain records that pickle."""
+"""What the session shows the screen in addition to the Ticks: plain records that pickle."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The terminal of a screen that was killed: brought back to what a shell expects."""
+"""Restores the terminal of a screen that was killed."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the view Driver gets of every source, many times a second, while it is open."""
+"""What the view Driver gets about every source, many times a second, while it is open."""
 
 from __future__ import annotations
 

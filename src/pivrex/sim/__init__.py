@@ -1,4 +1,4 @@
-"""The simulated robot: what moves when there is no real one."""
+"""The simulated robot, which moves when there is no real one."""
 
 from pivrex.sim.ideal import IdealBody, IdealState
 from pivrex.sim.model import simulator_of

@@ -1,4 +1,4 @@
-"""Whether a robot's body touches what stands on the field."""
+"""Whether a robot's body touches an object on the field."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Chance for a batch of robots: each has a seed of its own, and draws by counting, so no one's numbers depend on the others."""
+"""Random numbers for a batch of robots: each has its own seed and draws by counting, so no robot's numbers depend on the others."""
 
 from __future__ import annotations
 

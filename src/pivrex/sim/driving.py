@@ -1,4 +1,4 @@
-"""A robot that drives: what its sensors say, a tick of its line, and what its motors make of that, in one go."""
+"""A whole tick of a driving robot: its sensors, its line, and its motors."""
 
 from __future__ import annotations
 

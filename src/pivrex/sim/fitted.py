@@ -1,4 +1,4 @@
-"""What every simulated robot is fitted with, however it moves: motors on ports, encoders, absolute sensors, arms."""
+"""Common parts of every simulated robot: motors on ports, encoders, absolute sensors, arms."""
 
 from __future__ import annotations
 

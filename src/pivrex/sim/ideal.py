@@ -1,4 +1,4 @@
-"""The perfect simulated robot: wheels that follow with a lag, exact motion, and a field that stops it. For one robot or a batch."""
+"""The ideal simulated robot: wheels that follow with a lag, exact motion, and a field that stops it, for one robot or a batch."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which simulated robot a rig has: a perfect one, or one with a real body."""
+"""Chooses the simulated robot of a rig: ideal, or with a realistic body."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a seed draws for a robot: how this drive differs from the one that the rig describes."""
+"""The random deviations of one drive from the rig, drawn from a seed."""
 
 from __future__ import annotations
 

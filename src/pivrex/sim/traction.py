@@ -1,4 +1,4 @@
-"""Why a robot has traction, or none: what share of its weight presses driven tyres, and the hardest start that they hold."""
+"""Traction: the share of the weight on driven tyres, and the largest acceleration before they slip."""
 
 from __future__ import annotations
 

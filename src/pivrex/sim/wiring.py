@@ -1,4 +1,4 @@
-"""How a robot is really wired, which need not be what its rig says; and faults to practise on."""
+"""The true wiring of a robot, which may differ from its rig; and faults to practise on."""
 
 from __future__ import annotations
 

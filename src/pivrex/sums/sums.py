@@ -1,4 +1,4 @@
-"""The bench sums, one after the other. A new one is a function and an entry of `SUMS`."""
+"""All bench sums. A new one is a function and an entry of `SUMS`."""
 
 from __future__ import annotations
 

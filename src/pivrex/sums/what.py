@@ -1,4 +1,4 @@
-"""What a bench sum is: what goes in, its formula, what comes out, and what of that a rig can hold."""
+"""The definition of a bench sum: its inputs, its formula, its results, and which of them a rig can hold."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The application: theme, screen and wiring. What it shows comes from the model, what it draws from the views."""
+"""The application: connects everything. The model holds what it shows; the views draw it."""
 
 from __future__ import annotations
 

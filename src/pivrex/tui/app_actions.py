@@ -1,4 +1,4 @@
-"""What commands do that act in every view: ``act_NAME`` does the command NAME."""
+"""Commands that act in every view: ``act_NAME`` carries out the command NAME."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What keys do while a run is open in the place of a robot: it plays, pauses, goes on by ticks, and jumps to what happened."""
+"""Keys of a replay: play, pause, single ticks, and jumps to events."""
 
 from __future__ import annotations
 

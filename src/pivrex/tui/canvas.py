@@ -1,4 +1,4 @@
-"""The widget that shows a picture. It renews only the rows that changed, and never asks for a new layout."""
+"""The widget that shows a picture. It draws only rows that changed, and never needs a new layout."""
 
 from __future__ import annotations
 

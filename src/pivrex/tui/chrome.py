@@ -1,4 +1,4 @@
-"""Head, line and the smallest screen, from what the model holds."""
+"""Draws head, line and the smallest screen from the model."""
 
 from __future__ import annotations
 

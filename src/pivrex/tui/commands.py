@@ -1,4 +1,4 @@
-"""Commands as data: keys, foot, help and palette are all made from these rows and from those of the views."""
+"""Commands as data: keys, foot, help and palette are made from these rows and from those of the views."""
 
 from __future__ import annotations
 

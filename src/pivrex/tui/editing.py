@@ -1,4 +1,4 @@
-"""The open rig as the screen changes it: nudged, dragged, typed, undone, and watched for edits from outside."""
+"""The open rig on the screen: nudged, dragged, typed, undone, and watched for changes by other programs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The first hour on the screen: which task is open, what its goal measures now, and what was done before."""
+"""The first hour on the screen: the open task, the measured state of its goal, and the progress."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Keys: how they are written for people, which press buttons of a gamepad, which a person gave to commands."""
+"""Keys: how to write them for people, which press buttons of a gamepad, which a person gave to commands."""
 
 from __future__ import annotations
 

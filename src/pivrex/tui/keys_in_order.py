@@ -1,4 +1,4 @@
-"""Keys are obeyed in the order in which they were pressed, also those that come while something still opens or closes."""
+"""Carries out keys in the order in which they were pressed, also while something opens or closes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the screen shows and works on: the open rig, the running session and what came from it."""
+"""What the screen shows and works on: the open rig, the running session and its results."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The person's own editor: which it is, and how to pass it the line."""
+"""The person's own editor: which it is, and how to open it at a line."""
 
 from __future__ import annotations
 

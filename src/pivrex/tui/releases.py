@@ -1,4 +1,4 @@
-"""Key releases: what a terminal with the kitty keyboard protocol reports, and Textual's parser leaves out.
+"""Key releases: the part of the kitty keyboard protocol that Textual's parser leaves out.
 
 The terminal is asked for event types (progressive enhancement flag 2) next to the flags that Textual sets, and which
 flags it took on. Its sequences are ``CSI code ; modifiers : type u`` with type 1 press, 2 repeat, 3 release.

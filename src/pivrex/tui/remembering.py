@@ -1,4 +1,4 @@
-"""What was chosen on the screen is remembered for its workspace."""
+"""Remembers the choices on the screen for their workspace."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A run that is open on the screen as a robot is: its Ticks, its rig, its floor, in the place of what is driven now."""
+"""A run that is open on the screen: its Ticks, its rig and its floor take the place of the present ones."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""From a workspace and a session that comes up to the first screen."""
+"""From a workspace and a starting session to the first screen."""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Drawings that stand still are shown in pixels where the terminal can, with the texts of the cells; gone as soon as something changes."""
+"""Shows drawings that have not changed for a moment in pixels if the terminal can, with the texts of the cells on them, and removes them
+when something changes.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Three themes: dusk, noon for a bright hall, and plain, which needs no colour. One meaning to a sign everywhere."""
+"""Three themes: dusk, noon for a bright hall, and plain, which needs no colour. A sign has one meaning everywhere."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The newest Ticks that the screen keeps for its strips, and where the robot has been."""
+"""The newest Ticks that the screen keeps for its strips, and the path of the robot."""
 
 from __future__ import annotations
 

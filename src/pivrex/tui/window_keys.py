@@ -1,4 +1,4 @@
-"""Keys that come up, and who has the keyboard: the terminal, or a small window of its own that sees presses and releases."""
+"""Key releases, and who has the keyboard: the terminal, or a small window that sees presses and releases."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Loops and how they are tuned: what they answer to steps and pushes, which gains suit, and how they are found."""
+"""Loops and their tuning: their responses to steps and pushes, and how to find gains."""
 
 from pivrex.tuning.balance_loops import BalanceLoop
 from pivrex.tuning.figures import Figures, figures_of

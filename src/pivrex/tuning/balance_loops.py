@@ -1,4 +1,4 @@
-"""The loops with which a robot balances, as they are tried and tuned."""
+"""The loops of a robot that balances, for tests and tuning."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Balance: the linear theory of a robot on one axle, gains by LQR, the biggest push that it survives, and what is worrying about it."""
+"""Balance: the linear theory of a robot on one axle, gains by LQR, the biggest push that it survives, and warnings."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Figures of an answer: how quickly, how far over, when at rest, how much is left."""
+"""Figures of a step response: rise time, overshoot, settling time, steady-state error, control effort."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a loop with gains is: where it stands in a Tick, how it is tried, how its gains are put into a line."""
+"""The definition of a loop with gains: its place in a Tick, its experiments, and how to put gains into a line."""
 
 from __future__ import annotations
 

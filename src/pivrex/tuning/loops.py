@@ -1,4 +1,6 @@
-"""The loops of a line that have gains: heading, wheel speed, the angle of a steered wheel, those of a balance. One set of tools for all."""
+"""The loops of a line that have gains: heading, wheel speed, the angle of a steered wheel, and those of balance. One set of tools serves
+all.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Placement trials: the same drive with the gyro mounted here and there, drift and noise side by side."""
+"""Placement trials: the same drive with the gyro mounted in different places, drift and noise side by side."""
 
 from __future__ import annotations
 

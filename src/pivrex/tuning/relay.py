@@ -1,4 +1,4 @@
-"""The relay experiment: a loop is made to swing by a switch, and its swing tells the gain and period at its limit."""
+"""The relay experiment: a relay makes a loop oscillate, and the oscillation gives the ultimate gain and period."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A search over gains against a goal, on many simulated robots under several conditions: what is good on one run alone is not."""
+"""A search for gains with a goal, on many simulated robots under several conditions: gains that are good in one run only do not win."""
 
 from __future__ import annotations
 

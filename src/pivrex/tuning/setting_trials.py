@@ -1,4 +1,4 @@
-"""What a setting of steered and omni robots is worth: the same drive simulated with it and without."""
+"""The effect of a setting of steered and omni robots: the same drive simulated with it and without."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a loop answers to an experiment, for many gain sets and conditions at once, on the simulated robot."""
+"""The responses of a loop in an experiment, for many gain sets and conditions at once, on the simulated robot."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The parts of a board's program that are the same for every rig, as they stand in the folder that is written."""
+"""The parts of a board's program that are the same for every rig, copied unchanged into its folder."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Routines on a board: a checked routine becomes a table of steps, which kernels go through together with the line."""
+"""Routines on a board: a checked routine becomes a table of steps, which kernels run together with the line."""
 
 from pivrex.board.steps.routine import BoardRoutine, Task
 

@@ -1,4 +1,4 @@
-"""What the steps of a routine on a board do with the robot, as kernels."""
+"""The actions of the steps of a routine on a board, as kernels."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A routine on a board, as kernels: a table of steps, and what goes on with it from tick to tick.
+"""A routine on a board, as kernels: a table of steps, and its progress from tick to tick.
 
 They do what `pivrex.routine.interpreter` does on the desktop, with numbers alone.
 """

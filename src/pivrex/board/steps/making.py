@@ -1,4 +1,4 @@
-"""A checked routine as a table of numbers, for a board: what `pivrex.board.steps.going` goes through."""
+"""A checked routine as a table of numbers for a board, which `pivrex.board.steps.going` runs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What steps that drive become in the table of a routine on a board: the values of their motions."""
+"""Steps that drive, in the table of a routine on a board: the values of their motions."""
 
 from __future__ import annotations
 

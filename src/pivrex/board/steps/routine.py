@@ -1,4 +1,4 @@
-"""A routine that a board drives by itself: its table, and where it begins."""
+"""A routine that a board drives by itself: its table, and its start."""
 
 from __future__ import annotations
 

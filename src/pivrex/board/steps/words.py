@@ -1,4 +1,4 @@
-"""What the table of a routine on a board is made of: its steps as numbers, and the records that kernels go through it with."""
+"""The parts of the table of a routine on a board: its steps as numbers, and the records of its kernels."""
 
 from __future__ import annotations
 

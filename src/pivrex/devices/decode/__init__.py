@@ -1,4 +1,4 @@
-"""What remotes say: bytes to readings. A file for each kind of source."""
+"""Decoders of remotes: bytes to readings, one file for each kind of source."""
 
 from typing import TYPE_CHECKING
 

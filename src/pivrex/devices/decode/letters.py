@@ -1,4 +1,4 @@
-"""One character a command, alone or in sentences."""
+"""Letters: one character is one command, alone or in sentences."""
 
 from __future__ import annotations
 

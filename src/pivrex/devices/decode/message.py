@@ -1,4 +1,4 @@
-"""What every reader of a remote gives: messages, good or with one of seven faults.
+"""The messages of every reader of a remote: good, or with one of seven faults.
 
 Every reader takes whatever comes; what it cannot use it counts and explains.
 """

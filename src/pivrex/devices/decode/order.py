@@ -1,4 +1,4 @@
-"""The order of numbered messages: which is new, which was there before, and how many got lost between."""
+"""The order of numbered messages: which is new, which was there before, and how many were lost."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The reader that a source needs."""
+"""Returns the reader of a source."""
 
 from __future__ import annotations
 

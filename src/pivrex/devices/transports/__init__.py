@@ -1,4 +1,4 @@
-"""Transports: serial lines, UDP and TCP ports that open by themselves, again and again, and never wait."""
+"""Transports: serial lines, UDP and TCP ports that open by themselves, try again, and never wait."""
 
 from typing import TYPE_CHECKING
 

@@ -1,4 +1,4 @@
-"""Something slow that is done in a thread of its own."""
+"""Runs a slow action in a thread of its own."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What all transports share: when to try again, what went wrong, and bytes in and out without waiting.
+"""Common parts of all transports: when to try again, what went wrong, and bytes in and out without waiting.
 
 A transport is polled once a tick. Opening a serial line or connecting may take long, so it is done in the background.
 """

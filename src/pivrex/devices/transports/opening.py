@@ -1,4 +1,4 @@
-"""The transport that a rig describes."""
+"""Makes the transport that a rig describes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Questions about a line, answered by calls of its stages: what a motion asks, curves, envelopes, figures, what is at rest."""
+"""Questions about a line, answered by its stages: what a motion needs, curves, envelopes, figures, what is at rest."""
 
 from typing import TYPE_CHECKING
 

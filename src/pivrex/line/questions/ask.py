@@ -1,4 +1,4 @@
-"""What every wheel must do for a motion: the stages from the frame to the outputs, asked once."""
+"""What every wheel must do for a motion, by the stages from the frame to the outputs."""
 
 from __future__ import annotations
 

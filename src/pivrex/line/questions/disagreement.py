@@ -1,4 +1,4 @@
-"""What wheels and gyro disagree about, as a sentence: which of them counts wrongly."""
+"""A sentence about a difference between wheels and gyro: which of them counts wrongly."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Whether controls are at rest: what must be so before a robot may move again."""
+"""Whether controls are at rest, which they must be before a robot may move again."""
 
 from __future__ import annotations
 

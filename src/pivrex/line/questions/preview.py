@@ -1,4 +1,4 @@
-"""What a motion asks of the wheels without a stick and without time, and what wheels are doing in a Tick."""
+"""What a motion needs from the wheels, without a stick and without time, and what wheels are doing in a Tick."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a stick held still ends at: the stages of shaping, asked without time."""
+"""The final value of a held stick, by the stages of shaping, without time."""
 
 from __future__ import annotations
 

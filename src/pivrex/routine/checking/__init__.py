@@ -1,4 +1,4 @@
-"""Lines that were read become a program for one rig, and every mistake in them is found: names, kinds, what the chassis cannot."""
+"""Turns parsed lines into a program for one rig, and finds every mistake: names, kinds, and motions that the chassis cannot make."""
 
 from pivrex.routine.checking.scope import Reader
 from pivrex.routine.checking.whole import Checked, check_text

@@ -1,4 +1,4 @@
-"""Blocks: decisions, loops, and what goes on at once."""
+"""Blocks: decisions, loops, and several lines at once."""
 
 from __future__ import annotations
 

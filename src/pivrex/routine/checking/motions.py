@@ -1,4 +1,4 @@
-"""Steps that drive: what this chassis can, and what a motion must say."""
+"""Steps that drive: what this chassis can do, and what a motion must contain."""
 
 from __future__ import annotations
 

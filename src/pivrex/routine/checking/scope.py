@@ -1,4 +1,4 @@
-"""What is known while a routine is checked: own moves, names, and every mistake found so far."""
+"""The state of a check: own moves, names, and every mistake found so far."""
 
 from __future__ import annotations
 

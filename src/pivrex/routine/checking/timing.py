@@ -1,4 +1,4 @@
-"""How long a routine takes at least: what will not fit into the time is reported before it is played."""
+"""The shortest time of a routine: says before it is played if it will not fit."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the values and conditions of a routine measure, and whether that can be."""
+"""The units of values and conditions of a routine, and whether they are possible."""
 
 from __future__ import annotations
 

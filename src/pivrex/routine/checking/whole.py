@@ -1,4 +1,4 @@
-"""A text becomes a program for one rig, and every mistake in it is found."""
+"""Turns a text into a program for one rig, and finds every mistake."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a recorded drive tells of its robot: its motors, its track, its gyro, each with an interval."""
+"""Learns a robot from a recorded drive: its motors, its track, its gyro, each with an interval."""
 
 from pivrex.runs.learning.learn import Learned, Learning, learn
 

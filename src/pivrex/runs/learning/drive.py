@@ -1,4 +1,4 @@
-"""A recorded drive as it is learned from: commands, wheels, gyro and battery, tick by tick."""
+"""A recorded drive as data for learning: commands, wheels, gyro and battery, tick by tick."""
 
 from __future__ import annotations
 

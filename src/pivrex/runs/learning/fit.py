@@ -1,4 +1,4 @@
-"""Fitting by least squares what residuals hang together over time, with outliers left out."""
+"""Least squares with residuals that are correlated over time, and outliers left out."""
 
 from __future__ import annotations
 

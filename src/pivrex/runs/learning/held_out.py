@@ -1,4 +1,4 @@
-"""How well a learned rig foretells a part of the drive that it was not learned from."""
+"""How well a learned rig predicts a part of the drive that was not used to learn."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Learning a robot from a drive: every parameter with its interval, what cannot be learned and what to drive for it."""
+"""Learns a robot from a drive: every parameter with its interval, what cannot be learned, and what to drive for it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a drive tells of the motors: the drive that friction takes, that speed takes, and that acceleration takes."""
+"""Learns the motors from a drive: the drive for friction, for speed, and for acceleration."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The learning drive: the routine that tells most of a robot."""
+"""The learning drive: the routine that teaches most about a robot."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a drive tells of each motor by itself: the body that they move together is counted in, so that what is left is the motor."""
+"""Learns each motor by itself: the fit includes the body that they move together."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What was learned, as changes of the rig: in the units in which its file is written, so that its simulated robot behaves like the robot."""
+"""Learned values as changes of the rig, in the units of its file, so that its simulated robot behaves like the real one."""
 
 from __future__ import annotations
 

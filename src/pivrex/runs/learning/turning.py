@@ -1,4 +1,4 @@
-"""What a drive tells of turning: the track as it acts, the gyro's bias, and with a turn that someone has seen its scale."""
+"""Learns turning: the effective track, the gyro's bias, and its scale from a turn that someone watched."""
 
 from __future__ import annotations
 

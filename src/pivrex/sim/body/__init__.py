@@ -1,4 +1,4 @@
-"""The simulated robot's real body: motors, battery, tyres, load, contact and the faults of its sensors."""
+"""The simulated robot's realistic body: motors, battery, tyres, load, contact and sensor errors."""
 
 from pivrex.sim.body.robot import RealisticBody
 from pivrex.sim.body.settings import Conditions

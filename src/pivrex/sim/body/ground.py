@@ -1,4 +1,4 @@
-"""The floor under the wheels: load on each, and a step of body and wheels together, tyres between them."""
+"""The floor under the wheels: the load on each, and a step of body and wheels together with tyres."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Leaning: a body that pitches about an axle, falls onto its frame, and a plain robot whose wheels lift."""
+"""Leaning: a body that pitches about an axle, falls onto its frame, and a robot whose wheels lift."""
 
 from __future__ import annotations
 

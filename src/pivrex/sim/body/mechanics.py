@@ -1,4 +1,4 @@
-"""A step of a real body: battery, motors, steering, floor and walls, all solved for together."""
+"""A step of a realistic body: battery, motors, steering, floor and walls, solved together."""
 
 from __future__ import annotations
 

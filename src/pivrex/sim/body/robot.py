@@ -1,4 +1,4 @@
-"""The real body: a step of motors, battery, tyres, load and walls, and what its sensors make of it."""
+"""The realistic body: a step of motors, battery, tyres, load and walls, and the readings of its sensors."""
 
 from __future__ import annotations
 

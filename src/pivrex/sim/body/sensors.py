@@ -1,4 +1,4 @@
-"""What sensors make of the truth: encoders that count, a gyro with its faults."""
+"""Sensors of a realistic body: encoders that count, a gyro with errors."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a real body is made of, taken from a rig, under conditions that may differ from robot to robot of a batch."""
+"""The settings of a realistic body, from a rig, with conditions that may differ between the robots of a batch."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Where robots with a real body are and how they move, and where a step of them is computed."""
+"""The state of robots with a realistic body, and the scratch memory of a step."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Contact with what stands on the field: it pushes back, with friction, and gives nothing that it did not get."""
+"""Contact with walls and objects of the field: it pushes back, with friction, and adds no energy."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Documents: what rigs, routines and paths add to a text that is open; see `pivrex.document`."""
+"""Documents: what rigs, routines and paths add to an open text; see `pivrex.document`."""
 
 from typing import TYPE_CHECKING
 

@@ -1,4 +1,4 @@
-"""A path that is open: its file, its plan, what was changed, and what can be taken back."""
+"""An open path: its file, its plan, its changes with undo."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A routine that is open: its text on disk and on the screen, and what was found in it."""
+"""An open routine: its text on disk and on the screen, and its check."""
 
 from __future__ import annotations
 

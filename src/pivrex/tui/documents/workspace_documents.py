@@ -1,4 +1,4 @@
-"""The workspace's file and the floor that is laid out: both are watched, and what another program writes into them counts."""
+"""The workspace's file and the floor in use: both are watched for changes by other programs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Attachments: a row each with asked and reached between their limits."""
+"""Attachments: a row each, with commanded and reached positions between their limits."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Prints a scene on cells: it is drawn as roles, 8 x 16 points a cell without anti-aliasing, and each cell fitted to a character.
+"""Prints a scene on cells: draws it as roles, 8 x 16 points per cell without anti-aliasing, and fits each cell to a character.
 
 A cell of one role is that role's ground. A cell of several takes the two that matter most, and the block whose two parts
 differ least within (least squares). What a part holds of each of the two roles is kept as a blend of their colours.

@@ -1,4 +1,4 @@
-"""Draws a scene as roles where the library for that cannot be loaded: whole cells for areas, dots for lines."""
+"""Draws a scene as roles if the drawing library cannot be loaded: whole cells for areas, dots for lines."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A picture: a grid of characters, each with the role that a theme gives a colour to."""
+"""A picture: a grid of characters, each with a role; a theme gives the role a colour."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The time line of a run that plays again: what happened on it, how much of it lies behind, and what comes next."""
+"""The time line of a replay: its events, the part that has passed, and the next event."""
 
 from __future__ import annotations
 

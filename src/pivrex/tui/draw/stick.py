@@ -1,4 +1,4 @@
-"""A stick drawn as it would be seen from above, with its cap where it is pushed."""
+"""A stick from above, with its cap where it is pushed."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A drawing for each bench sum: what is computed with, to scale where it has one."""
+"""A drawing for each bench sum: its parts, to scale if possible."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Guides: what a person does with the robot step by step, asked, watched and written into the rig."""
+"""Guides: step-by-step work with the robot, which Pivrex watches and writes to the rig."""
 
 from typing import TYPE_CHECKING
 

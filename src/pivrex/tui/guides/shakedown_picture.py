@@ -1,4 +1,4 @@
-"""What the shakedown's guide shows: what is known, what comes next, what will be written."""
+"""The picture of the shakedown's guide: the known facts, the next step, the correction to write."""
 
 from __future__ import annotations
 

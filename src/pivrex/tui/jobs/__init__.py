@@ -1,4 +1,4 @@
-"""Jobs: what takes too long for a frame, done in processes in the background."""
+"""Jobs: work that takes too long for a frame, done in background processes."""
 
 from typing import TYPE_CHECKING
 

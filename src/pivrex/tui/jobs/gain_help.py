@@ -1,4 +1,4 @@
-"""Helpers that find gains: they tell how far they are, and can be stopped."""
+"""Helpers that find gains; they report progress and can be stopped."""
 
 from __future__ import annotations
 

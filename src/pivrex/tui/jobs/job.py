@@ -1,4 +1,4 @@
-"""One job: questions to a process in the background, how far it is, and the last answer, which stays."""
+"""One job: questions to a background process, its progress, and the last answer, which stays."""
 
 from __future__ import annotations
 

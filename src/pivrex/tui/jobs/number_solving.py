@@ -1,4 +1,4 @@
-"""A number of the text that is looked for in the background: what must come true is typed, what was found is written on a key."""
+"""Finds a number of the text in the background: you type the wanted result, and a key writes the number."""
 
 from __future__ import annotations
 

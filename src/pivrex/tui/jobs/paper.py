@@ -1,4 +1,4 @@
-"""Exports begun on the screen: drawn on paper as `pivrex export` does it."""
+"""Exports from the screen, drawn on paper as by `pivrex export`."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A path tried on the simulated robot in the background, a moment after the last change, and the run before to hold it against."""
+"""Tries a path on the simulated robot in the background, a moment after the last change, and keeps the trial before to compare."""
 
 from __future__ import annotations
 

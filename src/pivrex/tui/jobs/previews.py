@@ -1,4 +1,4 @@
-"""Previews of a routine: the newest text counts, and what is alike is not played again."""
+"""Previews of a routine: the newest text counts, and unchanged parts are not played again."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Rehearsals of a routine, and what came of them in words."""
+"""Rehearsals of a routine, and their results in words."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What gain sets answer to an experiment; those that are known are not computed again."""
+"""The responses of gain sets in an experiment; known ones are not computed again."""
 
 from __future__ import annotations
 

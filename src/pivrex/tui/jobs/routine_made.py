@@ -1,4 +1,4 @@
-"""What is made of a routine in the background, once: the way back, and another version held against it."""
+"""Background work on a routine, once: the way back, and a comparison with another version."""
 
 from __future__ import annotations
 

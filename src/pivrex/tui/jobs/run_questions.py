@@ -1,4 +1,4 @@
-"""What takes too long for a frame: runs are listed, read, compared and learned from in a process of its own."""
+"""Slow work on runs, in a process of its own: list, read, compare, learn."""
 
 from __future__ import annotations
 

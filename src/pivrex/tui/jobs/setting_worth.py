@@ -1,4 +1,4 @@
-"""What settings are worth, simulated: it takes seconds, and no frame may wait for it."""
+"""Simulates the effect of settings: this takes seconds, and no frame may wait for it."""
 
 from __future__ import annotations
 

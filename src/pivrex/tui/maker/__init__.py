@@ -1,4 +1,4 @@
-"""The maker: a robot of one's own, chosen step by step, in a window over the views or alone."""
+"""The maker: your own robot, chosen step by step, in a window over the views or alone."""
 
 from typing import TYPE_CHECKING
 

@@ -1,4 +1,4 @@
-"""Making a robot where none is open yet: the same screen, alone."""
+"""Makes a robot when none is open yet: the same screen, alone."""
 
 from __future__ import annotations
 

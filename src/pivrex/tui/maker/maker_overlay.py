@@ -1,4 +1,4 @@
-"""The screen on which a robot of one's own is made."""
+"""The screen on which you make your own robot."""
 
 from __future__ import annotations
 

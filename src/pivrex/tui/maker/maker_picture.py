@@ -1,4 +1,4 @@
-"""The picture of a robot in the making: steps at the left, drawn choices in the middle, the robot itself at the right."""
+"""The picture of the maker: steps at the left, drawn choices in the middle, the robot at the right."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Making a robot: which steps there are, what may be chosen in each, and what has been."""
+"""Making a robot: the steps, the choices in each, and the present selection."""
 
 from __future__ import annotations
 

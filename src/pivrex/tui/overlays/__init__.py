@@ -1,4 +1,4 @@
-"""What lies over a view for a moment: lists, help, the palette, a value that is typed."""
+"""Overlays over a view: lists, help, the palette, a typed value."""
 
 from typing import TYPE_CHECKING
 

@@ -1,4 +1,4 @@
-"""Bench sums over any view: the palette at the left, the drawing with its formula, what goes in and what comes out at the right."""
+"""Bench sums over any view: the palette at the left, the drawing with its formula, inputs and results at the right."""
 
 from __future__ import annotations
 

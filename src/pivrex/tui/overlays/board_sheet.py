@@ -1,4 +1,4 @@
-"""The program of the robot's board, written from the open rig: what fits, what sits on which pin, how it gets there."""
+"""The program of the robot's board, written from the open rig: what fits, the pins, and how to load it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A list from which one is chosen, by arrows or by the mouse; what it lists may change while it is open."""
+"""A list from which you choose one, by arrows or by the mouse; it may change while it is open."""
 
 from __future__ import annotations
 

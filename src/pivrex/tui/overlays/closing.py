@@ -1,4 +1,4 @@
-"""What lies over the screen for a moment closes only itself, and only once; Esc closes it where nothing moves."""
+"""An overlay closes only itself, and only once; Esc closes it if nothing moves."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Help: the signs of the open view, then the keys that act there."""
+"""Help: the signs of the open view, then its keys."""
 
 from __future__ import annotations
 

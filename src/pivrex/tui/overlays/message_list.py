@@ -1,4 +1,4 @@
-"""What was said: every message whole, with its time, newest first; above them what the open rig is warned of."""
+"""All messages with their times, newest first; above them the warnings about the open rig."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The palette: Textual's own, safe against a key that closes it while another is being obeyed."""
+"""The palette: Textual's own, safe against a key that closes it while another is carried out."""
 
 from __future__ import annotations
 

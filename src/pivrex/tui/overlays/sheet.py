@@ -1,4 +1,4 @@
-"""A sheet of text that lies over a view: as high as it needs to be, scrolled by keys or wheel, closed by its own key."""
+"""A sheet of text over a view: as high as its text, scrolled by keys or wheel, closed by its own key."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Panels: one idea a file, drawn in a rectangle from a Tick or a result."""
+"""Panels: one idea per file, drawn in a rectangle from a Tick or a result."""
 
 from typing import TYPE_CHECKING
 

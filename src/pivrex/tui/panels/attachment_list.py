@@ -1,4 +1,4 @@
-"""The list of what a robot carries: one is made from an example, renamed, duplicated or deleted, with the bindings that mean it."""
+"""The list of attachments: make one from an example, rename, duplicate or delete it, together with its bindings."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the robot has next to its wheels: asked, reached, limits, safe state, and who moves it."""
+"""The robot's attachments: commanded, reached, limits, safe state, and who moves them."""
 
 from __future__ import annotations
 

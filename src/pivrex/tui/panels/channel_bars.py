@@ -1,4 +1,4 @@
-"""Each channel of a source with its travel, its tremble and its calibration."""
+"""Each channel of a source with its travel, its noise and its calibration."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The motion that Chassis shows: the robot's, or one of your own that is nudged, typed and dragged by its bars."""
+"""The motion in Chassis: the robot's, or your own, which you nudge, type and drag by its bars."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Field's instruments: the commanded and the achieved motion, the compass, and what matters in numbers between them."""
+"""Field's instruments: the commanded and the achieved motion, the compass, and the most important numbers between them."""
 
 from __future__ import annotations
 

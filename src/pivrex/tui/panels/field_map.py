@@ -1,4 +1,4 @@
-"""The map: the floor from above with the robot, where it went and its estimated pose; a path may be drawn on it."""
+"""The map: the floor from above with the robot, its driven path and its estimated pose; you may draw a path on it."""
 
 from __future__ import annotations
 

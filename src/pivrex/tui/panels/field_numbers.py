@@ -1,4 +1,4 @@
-"""All that Field says in numbers: motion, pose, belief, what a real body does, sensors; and what is wrong."""
+"""All numbers of Field: motion, pose, estimate, the realistic body, sensors; and faults."""
 
 from __future__ import annotations
 

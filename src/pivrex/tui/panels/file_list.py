@@ -1,4 +1,4 @@
-"""The list of a workspace's routines, paths or floors: one is opened, made, renamed, duplicated or deleted."""
+"""The list of a workspace's routines, paths or floors: open, make, rename, duplicate or delete one."""
 
 from __future__ import annotations
 

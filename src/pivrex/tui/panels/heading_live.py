@@ -1,4 +1,4 @@
-"""What the heading loop does now: compass, numbers, the last seconds."""
+"""The present state of the heading loop: compass, numbers, the last seconds."""
 
 from __future__ import annotations
 

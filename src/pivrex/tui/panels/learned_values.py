@@ -1,4 +1,4 @@
-"""What a run tells of its robot, as a picture."""
+"""What a run teaches about its robot, as a picture."""
 
 from __future__ import annotations
 

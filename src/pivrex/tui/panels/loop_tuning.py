@@ -1,4 +1,4 @@
-"""A loop that is tuned: which, by which experiment, with which gain sets, what they answer, and what helpers propose."""
+"""Tuning a loop: the loop, the experiment, the gain sets, their responses, and the proposals of helpers."""
 
 from __future__ import annotations
 

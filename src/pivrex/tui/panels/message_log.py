@@ -1,4 +1,4 @@
-"""What was said last, both ways, and what was refused with its reason."""
+"""The newest messages in both directions, and refused ones with the reason."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Motors on a bench in Chassis: what is set of them, and where their bars, strips and settings stand."""
+"""Motors on a bench in Chassis: their settings, and the places of bars, strips and settings."""
 
 from __future__ import annotations
 

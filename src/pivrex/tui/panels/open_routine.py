@@ -1,4 +1,4 @@
-"""The routine that is open: its text on disk and in the editor, what came of playing it, and one cursor for line and time."""
+"""The open routine: its text on disk and in the editor, the result of playing it, and one cursor for line and time."""
 
 from __future__ import annotations
 

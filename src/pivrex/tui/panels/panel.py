@@ -1,4 +1,4 @@
-"""What panels and views are: a panel is one idea, drawn in a rectangle; a view says which panels stand where on its canvas."""
+"""Panels and views: a panel is one idea, drawn in a rectangle; a view places panels on its canvas."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What controls do, chosen on the screen: which one does it, what, when, and with which other; the same for every kind of source."""
+"""Chooses on the screen what controls do: the control, the action, the condition, and another control; the same for every kind of source."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The lines from channels to what they do."""
+"""The lines from channels to their actions."""
 
 from __future__ import annotations
 

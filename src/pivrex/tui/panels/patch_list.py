@@ -1,4 +1,4 @@
-"""Which control does what: the list of it, and a control that is moved to be taken for it."""
+"""The list of controls and their actions; a control that you move is selected."""
 
 from __future__ import annotations
 

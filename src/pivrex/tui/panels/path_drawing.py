@@ -1,4 +1,4 @@
-"""How a path looks: on the field, and what stands next to it."""
+"""The drawing of a path: on the field, and the numbers next to it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A path in the Field view: what its keys and the mouse do to it, and what stands next to it."""
+"""Editing a path in the Field view: its keys, the mouse, and the numbers next to it."""
 
 from __future__ import annotations
 

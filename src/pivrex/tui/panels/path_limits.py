@@ -1,4 +1,4 @@
-"""What slows a path down: its top speed, acceleration and turn, and the zones in which it is slow; changed on the screen."""
+"""The limits of a path: its top speed, acceleration and turn, and its slow zones; changed on the screen."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The strip of what is pinned: each value as it is now, and over the last seconds, below any view."""
+"""The strip of pinned values below any view: each value now, and over the last seconds."""
 
 from __future__ import annotations
 

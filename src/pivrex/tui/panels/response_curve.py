@@ -1,4 +1,4 @@
-"""The response of a function: stick across, the command up, and where the stick is on it now."""
+"""The response of a function: stick across, command up, and the present point."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The robot from above with the arrows of the motion that is shown, and how fast it can go in every direction."""
+"""The robot from above with the arrows of its motion, and its top speed in every direction."""
 
 from __future__ import annotations
 

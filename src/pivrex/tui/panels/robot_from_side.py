@@ -1,4 +1,4 @@
-"""The robot from the side with its lean, and what the loops that keep it upright do now."""
+"""The robot from the side with its lean, and the state of the loops that keep it upright."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What is made of the open routine in the Routine view: rehearsals, the way back, another version next to it, a number."""
+"""Helpers of the Routine view: rehearsals, the way back, another version next to it, a number."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The field with the way of a routine: the commanded path, where it went, where rehearsals ended; or each decision side by side."""
+"""The field with the path of a routine: commanded, driven, and the ends of rehearsals; or each decision side by side."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The timeline of a routine: a lane for each thing that is done next to others, and the cursor."""
+"""The timeline of a routine: a lane for each thing that runs at once, and the cursor."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The title above the text of a routine, and what keys mean for the text."""
+"""The title above the text of a routine, and the keys for the text."""
 
 from __future__ import annotations
 

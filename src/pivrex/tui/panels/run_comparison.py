@@ -1,4 +1,4 @@
-"""Two runs over each other, and more under them, as a picture."""
+"""The picture of two compared runs, and more in grey."""
 
 from __future__ import annotations
 

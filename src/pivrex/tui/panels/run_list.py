@@ -1,4 +1,4 @@
-"""The list of runs with their small paths: one is selected, found, noted, kept, taken away."""
+"""The list of runs with their small paths: select, find, note, keep or delete one."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What the view Runs knows: the list, what is selected and laid next to it, and the answers that have come."""
+"""The state of the view Runs: the list, the selected and the compared run, and the answers so far."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The sheet next to the list of runs: the selected run, two over each other, what one tells of its robot, or the season."""
+"""The sheet next to the list of runs: the selected run, two compared, what one teaches about its robot, or the season."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One run: its path, its figures, what happened, speed over time; and all runs like it through the season."""
+"""One run: its path, its figures, its events, speed over time; and all similar runs of the season."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Two sticks to drag with the mouse, and what the channels say."""
+"""Two sticks to drag with the mouse, and the values of their channels."""
 
 from __future__ import annotations
 

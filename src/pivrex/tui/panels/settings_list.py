@@ -1,4 +1,4 @@
-"""Settings in place: one is selected, nudged, typed, dragged or chosen; columns draw them below each other."""
+"""Settings in a view: select, nudge, type, drag or choose one; columns draw them below each other."""
 
 from __future__ import annotations
 

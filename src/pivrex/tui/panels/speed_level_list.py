@@ -1,4 +1,4 @@
-"""The list of speed levels: one is changed, made, renamed, duplicated or deleted."""
+"""The list of speed levels: change, make, rename, duplicate or delete one."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What stands of each attachment now: asked and reached, limits, safe state, and who moves it."""
+"""The state of each attachment: commanded and reached, limits, safe state, and who moves it."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The step responses of gain sets as a picture: laid over each other, with figures, and parts of the output."""
+"""The step responses of gain sets in one chart, with figures, and the terms of the output."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The gate of a stick: where it goes, and the dead band as it is measured."""
+"""The gate of a stick: its travel, and the measured dead band."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Commanded next to measured for each wheel: as bars, and over the last seconds; and so what the sticks read."""
+"""Commanded next to measured for each wheel, as bars and over the last seconds; the sticks' readings in the same way."""
 
 from __future__ import annotations
 

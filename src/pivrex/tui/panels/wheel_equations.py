@@ -1,5 +1,5 @@
-"""The wheels with their equations, commanded next to measured; and what is else found by trial: what a turn of a wheel is,
-how far it rolls for a turn of the robot, what settings are worth.
+"""The wheels with their equations, commanded next to measured; and figures that are otherwise found by trial: the distance of a wheel's
+turn, the roll for a turn of the robot, the effect of settings.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""The why of the selected wheel: a sentence, and opened as a ladder with a rung for each stage."""
+"""The why of the selected wheel: a sentence, and a ladder with a rung for each stage."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The views: which panels, where, which keys; and a row for each in one table."""
+"""The views: their panels, places and keys; and a row for each in one table."""
 
 from typing import TYPE_CHECKING
 

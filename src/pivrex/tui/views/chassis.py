@@ -1,4 +1,4 @@
-"""Chassis: the robot from above, what a motion asks of its wheels, how fast it can go; or the shakedown's guide."""
+"""Chassis: the robot from above, what a motion needs from its wheels, its top speed; or the shakedown's guide."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Driver: sources and their health, each raw channel live, what is patched to what, and what remotes say."""
+"""Driver: sources and their health, each raw channel live, what each control does, and the messages of remotes."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Heading: what several gain sets answer, laid over each other; below it figures and gains, next to it what happens now."""
+"""Heading: the step responses of several gain sets in one chart, their figures and gains, and the present state of the loop."""
 
 from __future__ import annotations
 

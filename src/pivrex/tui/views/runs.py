@@ -1,4 +1,4 @@
-"""Runs: the list at the left; at the right the selected run, two over each other, or what one tells of its robot."""
+"""Runs: the list at the left; at the right the selected run, two compared, or what one teaches about its robot."""
 
 from __future__ import annotations
 

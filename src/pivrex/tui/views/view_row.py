@@ -1,4 +1,4 @@
-"""A view as a row: all that the rest of the screen knows of it."""
+"""A view as a row: all that the rest of the screen needs of it."""
 
 from __future__ import annotations
 
