@@ -23,7 +23,7 @@ YOURS = ".yours-"
 
 @dataclass(frozen=True)
 class Step:
-    """One change: the whole text before and after, so that comments and order come back too; what it was, and when."""
+    """One change: the whole text before and after, so that comments and order return too; its name, and its time."""
 
     before: str
     after: str
@@ -117,11 +117,11 @@ class Document(Generic[T]):
 
     @property
     def can_redo(self) -> bool:
-        """Whether there is an undone change to bring back."""
+        """Whether there is an undone change to redo."""
         return self.at < len(self.steps)
 
     def change(self, text: str, what: str, join: bool = False) -> None:
-        """Take a changed text and save it. ``join`` goes on with the last step, if that is of the same name up to " = ".
+        """Take a changed text and save it. ``join`` extends the last step, if that has the same name up to " = ".
 
         Raises
         ------
@@ -149,11 +149,11 @@ class Document(Generic[T]):
         self.text, self.content = text, content
 
     def undo(self) -> str:
-        """Undo the last change and save; returns what it was, empty if there is none."""
+        """Undo the last change and save; returns its name, empty if there is none."""
         return self._walk(-1)
 
     def redo(self) -> str:
-        """Bring the last undone change back and save; returns what it was, empty if there is none."""
+        """Redo the last undone change and save; returns its name, empty if there is none."""
         return self._walk(1)
 
     def go_to(self, at: int) -> str:
@@ -184,7 +184,7 @@ class Document(Generic[T]):
     # --- another program ---
 
     def look_outside(self) -> str:
-        """Notice a change of the file from outside and take it in.
+        """Notice a change of the file by another program and take it in.
 
         Returns
         -------

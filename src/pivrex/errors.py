@@ -159,8 +159,8 @@ class SaveError(PivrexError):
 
 
 class ChangedOutside(SaveError):  # noqa: N818 - it says what happened; nothing went wrong
-    """A change that was not made, because someone else has just changed the same thing. Theirs counts now; the person is
-    asked, and may make the change again.
+    """A change that was not made, because another program has just changed the same thing. Theirs counts now; the person sees that, and may
+    change it again.
     """
 
     def __str__(self) -> str:

@@ -147,7 +147,7 @@ def alone(path: Path) -> Iterator[None]:
 
 
 def sweep(folder: Path, name: str = "*") -> None:
-    """Take away what saves of ``name`` in a folder left there when the program was killed in the middle of them."""
+    """Delete what saves of ``name`` left in a folder when the program was killed."""
     with contextlib.suppress(OSError):
         for part in resolved(folder).glob(f".{name}.*.part"):
             with contextlib.suppress(OSError):

@@ -56,7 +56,7 @@ def part_length(each: int) -> int:
 
 @dataclass(frozen=True)
 class Telemetry:
-    """What a board tells of a tick, in the order of its bytes: readings of sticks as numbers, buttons as bits, then what is sensed.
+    """The telemetry of a tick, in the order of its bytes: readings of sticks as numbers, buttons as bits, then the sensed values.
 
     Attributes
     ----------
@@ -80,13 +80,13 @@ class Telemetry:
 
     @property
     def longest(self) -> int:
-        """The longest sentence that tells it, in bytes."""
+        """The length of its longest sentence, in bytes."""
         return TICK_HEAD + ceil(self.size * 8 / 6)
 
 
 @dataclass(frozen=True)
 class Alone:
-    """What a board needs to drive by itself, in addition to its wiring.
+    """A board that drives by itself, in addition to its wiring.
 
     Attributes
     ----------
@@ -204,7 +204,7 @@ class Alone:
 
     @property
     def lacks(self) -> list[str]:
-        """What cannot be done so, in sentences."""
+        """What the board cannot do, in sentences."""
         bindings = self.wiring.line.stages.get("bindings")
         if not isinstance(bindings, Bindings):
             return [self.watched] if self.watched else []
@@ -217,7 +217,7 @@ class Alone:
 
     @property
     def rebased(self) -> list[Global]:
-        """What remembers the ways of encoders: it begins at 0 in each tick, so that counts stay whole until they are differenced.
+        """The memory of encoder distances: each tick begins at 0, so that counts stay whole until they are differenced.
 
         Nothing if a way does not come from an encoder.
         """
@@ -228,7 +228,7 @@ class Alone:
 
     @property
     def zeroed(self) -> dict[int, float]:
-        """What the line remembers as soon as its gyro is to be zeroed, by its place."""
+        """The line's memory at the moment when its gyro is to be zeroed, by its place."""
         line = self.wiring.line
         stage = line.stages.get("zeroing")
         if not isinstance(stage, Zeroing) or stage.memory is None:

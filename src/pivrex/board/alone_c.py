@@ -27,7 +27,7 @@ GYRO_MS = 1000
 
 
 class AlonePrinter:
-    """Writes what `alone.c` and `radio.c` need of a rig: sizes into `rig.h`, what goes in and out into `rig.c`."""
+    """Writes the parts of `alone.c` and `radio.c` that depend on a rig: sizes in `rig.h`, inputs and outputs in `rig.c`."""
 
     def __init__(self, alone: Alone) -> None:
         self.alone, self.wiring, self.telemetry = alone, alone.wiring, alone.telemetry

@@ -97,7 +97,7 @@ def timers_of(wiring: BoardWiring, chip: Chip) -> Timers:
 
 
 def _pwm_timer(chip: Chip, pin: Pin, place: Place, clock: float) -> PwmTimer | str:  # noqa: PLR0911 - a case for each timer
-    """Return how the timer of a pin makes what the rig wants, or why it cannot."""
+    """Return how the timer of a pin makes the signal of the rig, or why it cannot."""
     timer, wants = chip.timers[pin.timer], f"{place.pwm_hz:g} Hz and {place.full} steps"
     said = f"pin {place.use.pin} sits on timer {pin.timer}"
     if pin.timer == 0:

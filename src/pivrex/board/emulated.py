@@ -227,7 +227,7 @@ class EmulatedRobot:
         return int(struct.unpack("<i", self._chip.stdout.read(4))[0])
 
     def _numbers(self) -> bytes:
-        """What encoders count, and what voltages and echoes are, from now to the end of the step."""
+        """The encoder counts, voltages and echoes from now to the end of the step."""
         at = dict(zip(self._columns, self._sensed.tolist(), strict=True))
         numbers = []
         for k, (column, factor) in enumerate(self._feeds("count")):

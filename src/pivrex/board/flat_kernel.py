@@ -30,7 +30,7 @@ COUNTED = {ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul}
 
 
 class House(Protocol):
-    """What a kernel's writer needs of the whole program."""
+    """The functions of the whole program that a kernel's writer needs."""
 
     globals: dict[str, Global]
     silent: set[str]
@@ -176,7 +176,7 @@ class KernelWriter:
     # --- expressions ---
 
     def value(self, node: ast.expr) -> Known:  # noqa: PLR0911 - a case for each expression
-        """Return what stands for an expression: a record's part, or an expression without records."""
+        """Return the value of an expression: a record's part, or an expression without records."""
         match node:
             case ast.Name(id=name) if name in self.env:
                 found = self.env[name]

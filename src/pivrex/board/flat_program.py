@@ -34,7 +34,7 @@ OWN_KERNELS = tuple(f"board/steps/{name}.py" for name in ("words", "values", "ac
 
 @dataclass(frozen=True)
 class Global:
-    """A number or a row of numbers that stands for itself: a place of a record, a setting or a constant.
+    """A number or a row of numbers: a place of a record, a setting or a constant.
 
     Attributes
     ----------

@@ -25,7 +25,7 @@ class Made:
 
 @dataclass
 class Flow:
-    """What flows where in one function: for each name those that it is computed from."""
+    """The data flow of one function: for each name, the names that it is computed from."""
 
     function: FlatFunction
     flows: dict[str, Flow]
@@ -140,7 +140,7 @@ class Flow:
         return bool(self._shape(node))
 
     def bases(self, node: ast.expr) -> Names:
-        """Return whose numbers a row or a place is: its own name, and those that it stands for."""
+        """Return the names that a row or a place refers to: its own name, and its aliases."""
         match node:
             case ast.Subscript(value=inner):
                 return self.bases(inner)

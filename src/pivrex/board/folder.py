@@ -30,7 +30,7 @@ OURS = ("rig.h", "rig.py")
 
 @dataclass(frozen=True)
 class Written:
-    """What was written: the files, what has no pin, and whether the person's own code was there already."""
+    """The written files, the values without a pin, and whether the person's own code was there already."""
 
     folder: Path
     hash: str

@@ -24,7 +24,7 @@ SAYS_EVERY_S = 0.02
 
 
 class Busy(NamedTuple):
-    """What a chip needs: the share of its time, and so many bytes of its memory the stack never reached."""
+    """The load of a chip: the share of its time, and the bytes of memory that the stack never reached."""
 
     share: float
     never_used: int

@@ -59,7 +59,7 @@ def _members(globals_: list[Global], deep: int, indent: str) -> list[str]:
 
 
 def line_header(program: FlatProgram, real: str) -> str:
-    """Return `line.h`: the kinds of numbers, and what goes in and comes out."""
+    """Return `line.h`: the number types, the inputs and the outputs."""
     suffix = (
         "#define SINGLE\n#define R(x) x##f\n#define F(function) function##f\n"
         "#define DUST(x) (R(x) * 1000) /* less is rounding */\n#define SMALL(x) FLT_MIN\n#define LARGE(x) FLT_MAX"

@@ -30,7 +30,7 @@ OF_ROUTINE = ("kept.thoughts.on", "kept.thoughts.ended", "kept.thoughts.fault")
 
 @dataclass(frozen=True)
 class LineParts:
-    """What of a line a board needs, and what it remembers before the first tick."""
+    """The part of a line that a board needs, and its memory before the first tick."""
 
     program: FlatProgram
     start: np.ndarray[Any, Any]

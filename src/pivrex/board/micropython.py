@@ -141,7 +141,7 @@ class _Printer:
     # --- mine.py ---
 
     def mine(self) -> str:
-        """Return `mine.py` as it is before a person changes it."""
+        """Return `mine.py` before a person changes it."""
         gives = [f"    # {k}: {g.title}" for k, g in enumerate(self.wiring.outputs) if g.place is None]
         senses = [f"    # {k}: {s.title}" for k, s in enumerate(self.wiring.sensed) if s.known and not s.value]
         return "\n".join([

@@ -80,7 +80,7 @@ class RobotPrinter:
         yield from ("", "", "def rest():", "    give(REST_VALUES)", "")
 
     def _back(self) -> Iterator[str]:
-        """Yield what writes a field of what comes back."""
+        """Yield the code that writes a field of the sensed values."""
         yield from ("", "def back(n):", '    """A field of what comes back; empty for what is not known here."""')
         for k, back in enumerate(self.wiring.back):
             own = self.wiring.sensed[back.column] if back.column >= 0 else None
@@ -92,7 +92,7 @@ class RobotPrinter:
         yield from ('    return ""', "")
 
     def _driven(self) -> list[str]:
-        """Return what goes into the line, and comes out of it."""
+        """Return the code for the inputs and outputs of the line."""
         assert self.c is not None
         lines = [
             "",

@@ -28,7 +28,7 @@ STACK, SEALED_STACK = 200, 400
 
 @dataclass(frozen=True)
 class OnChip:
-    """What a chip made of ticks.
+    """The results of ticks on a chip.
 
     Attributes
     ----------

@@ -32,7 +32,7 @@ WITHIN = 1e-12
 
 @dataclass(frozen=True)
 class OnMicroPython:
-    """What was found.
+    """The results of the comparison.
 
     Attributes
     ----------

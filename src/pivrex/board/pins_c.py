@@ -13,7 +13,7 @@ __all__ = ["PinsPrinter", "PwmTimer", "Timers"]
 
 @dataclass(frozen=True)
 class PwmTimer:
-    """A timer that makes PWM: its divisor, where it turns round (0: at 255), and what comes of that."""
+    """A timer that makes PWM: its divisor, its top (0: 255), and the resulting frequency."""
 
     number: int
     divisor: int

@@ -121,7 +121,7 @@ class BoardWiring:
 
     @property
     def source(self) -> RigSource | None:
-        """What drives a board that is alone, or what a transmitter sends."""
+        """The source of a board that is alone, or of a transmitter."""
         name = self.sender or (self.rig.board.source if self.alone else "")
         return self.rig.sources.get(name)
 
@@ -265,7 +265,7 @@ def _said(column: Column) -> str:
 
 
 def _of_encoder(made: BoardWiring, uses: dict[str, list[PinUse]], owner: str, share: float, column: Column) -> Sensed:
-    """Return how a board senses what an encoder tells; ``share`` is what a count is, with its sign."""
+    """Return how a board senses an encoder; ``share`` is the value of a count, with its sign."""
     if not share:
         return Sensed(column.title, "", known=False)
     pins = [u for u in uses.get(owner, []) if u.role.startswith("encoder")]

@@ -61,8 +61,8 @@ class Ticks:
     at: Floats | None = None
 
     def fed(self, line: Line) -> Floats:
-        """Return what stands in the board's row before each of its ticks: what goes in, and all else 0, or where no command is computed in
-        this tick as it was after the one before.
+        """Return the board's row before each of its ticks: the inputs, and 0 everywhere else; in a tick without new commands, the values of
+        the tick before.
         """
         given = np.concatenate([np.arange(len(line.layout))[line.layout.stage(name)] for name in INPUTS])
         fed = np.zeros_like(self.rows)
@@ -94,7 +94,7 @@ class Stage:
 
 @dataclass(frozen=True)
 class Proof:
-    """What was found.
+    """The results of a proof.
 
     Attributes
     ----------
@@ -249,7 +249,7 @@ def _steps(line: Line) -> Floats:
 
 @dataclass(frozen=True)
 class _Ran:
-    """What a program gave: rows, NaN where it keeps none, which way its comparisons went, and what it remembered before each."""
+    """The results of a program: rows, NaN where it keeps none, the direction of each comparison, and the memory before each."""
 
     rows: Floats
     ways: list[bytes]
@@ -291,7 +291,7 @@ def _run(folder: Path, parts: LineParts, real: str, traced: bool, ticks: Ticks, 
 
 
 def _sent(line: Line, ticks: Ticks, free: bool) -> Iterator[bytes]:
-    """Yield how a tick is made (0: from what goes in, 1: from what was remembered too, 2: and with all that stood in the row), and that."""
+    """Yield the kind of each tick (0: from the inputs, 1: from the memory too, 2: and from the whole row), and its values."""
     for k, (row, memory, goes_on) in enumerate(zip(ticks.fed(line), ticks.memories, ticks.repeats(line), strict=True)):
         given = not free or (k == 0 and ticks.routine is not None)  # something tells a routine to begin
         yield bytes([1 if given else 2 if goes_on else 0])

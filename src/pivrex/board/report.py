@@ -46,7 +46,7 @@ class Fit:
 
 @dataclass(frozen=True)
 class BoardReport:
-    """What was written for a rig.
+    """What was written for a rig, and what is worth saying about it.
 
     Attributes
     ----------
@@ -81,7 +81,7 @@ class BoardReport:
 
     @property
     def does(self) -> str:
-        """What the board does, as the end of a sentence about it."""
+        """The board's mode, as the end of a sentence."""
         if self.routine:
             return f"drives by itself, and the routine {self.routine} on command"
         return {"obeys": "obeys a laptop", "alone": "drives by itself", "sends": "sends what its controls read"}[

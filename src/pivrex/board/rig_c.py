@@ -21,7 +21,7 @@ LONGEST_REAL = len("-199999.9999")
 
 
 def answers(wiring: BoardWiring) -> tuple[int, int]:
-    """Return how many values a sentence tells at most, and how long it is then, in bytes."""
+    """Return the largest number of values in a sentence, and its length then, in bytes."""
     own = len("$PIVSEN,65535/99/99,,2*hh") + (10 + SEAL_BYTES if wiring.rig.secret else 5)
     each = max(1, min(len(wiring.back), (LONGEST_LINE - own) // (LONGEST_REAL + 1)))
     return each, own + each * (LONGEST_REAL + 1)
@@ -144,7 +144,7 @@ def _give(wiring: BoardWiring) -> list[str]:
 
 
 def _tell(wiring: BoardWiring) -> list[str]:
-    """Return what writes a field of what comes back."""
+    """Return the code that writes a field of the sensed values."""
     lines = ["void tell(int n) {", "    switch (n) {"]
     for k, back in enumerate(wiring.back):
         own = wiring.sensed[back.column] if back.column >= 0 else None
@@ -200,7 +200,7 @@ static void add_up_gyro(void) {{
 
 
 def mine_source(wiring: BoardWiring) -> str:
-    """Return `mine.c` as it is before a person changes it."""
+    """Return `mine.c` before a person changes it."""
     gives = [f"    /* {k}: {g.title} */" for k, g in enumerate(wiring.outputs) if g.place is None]
     senses = [f"    /* {k}: {s.title} */" for k, s in enumerate(wiring.sensed) if s.known and not s.value]
     return "\n".join([

@@ -71,7 +71,7 @@ class BoardTick(NamedTuple):
 
 
 class _Said(NamedTuple):
-    """What a board tells of a tick."""
+    """The telemetry of a tick."""
 
     number: int
     why: int
@@ -82,7 +82,7 @@ class _Said(NamedTuple):
 
 
 class Rebuilder:
-    """Makes Ticks from what a board tells.
+    """Makes Ticks from a board's telemetry.
 
     A tick needs the state that the one before left. The board tells that once a second: from there on each tick is computed, until one
     is missing. ``at`` is where the robot stands at the beginning, (3,), and ``task`` the routine that the board has.
@@ -278,7 +278,7 @@ class Rebuilder:
         return telemetry
 
     def _pass_through(self, old: LineMemory, new: LineMemory, row: Floats, exact: Floats, said: _Said) -> None:
-        """Let the line compute the rest of a row; of a routine's tick with what that asked for."""
+        """Let the line compute the rest of a row; in a routine's tick, with the routine's requests."""
         line, routine = self._line, self._routine
         if routine is None or said.why != BY_ROUTINE:
             line.pass_through(old, new, row)
@@ -294,7 +294,7 @@ class Rebuilder:
         line.pass_through(old, new, row, asks=False)
 
     def _as_board(self, row: Floats, said: _Said, before: _Said | None) -> Floats:
-        """Return a row with what goes into the board's line: numbers of single precision, ways counted from the tick before."""
+        """Return a row with the inputs of the board's line: numbers in single precision, distances counted from the tick before."""
         own = row.copy()
         own[1] = np.float32(said.number) * np.float32(self._line.dt_s)
         telemetry = self.alone.telemetry

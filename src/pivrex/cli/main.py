@@ -100,8 +100,8 @@ def run(arguments: Sequence[str] | None = None) -> int:  # noqa: PLR0911 - an ex
 
 
 def _ended_by(problem: Exception) -> int:
-    """What the command line's own library finds wrong shows itself, what lies below is said in our words; anything else is a
-    fault of the program.
+    """Print an error and return the exit code: errors of the command line's library show themselves, lower layers are translated, and
+    anything else is a bug.
     """
     show, code = getattr(problem, "show", None), getattr(problem, "exit_code", None)
     if show is not None and code is not None:

@@ -158,8 +158,8 @@ def sweep_copies() -> None:
 
 
 def kept_in(folder: Path) -> bool:
-    """Return whether a copy of a workspace holds something of a person's: a file that was changed or made, or a run that is marked.
-    In a copy to practise on, rigs do not count: they hold what was corrected of made-up faults.
+    """Return whether a copy of a workspace holds a person's work: a changed or new file, or a marked run. In a copy for practice, rigs do
+    not count: they hold corrections of invented faults.
     """
     from pivrex.runs.shelf import Shelf
 
@@ -282,7 +282,7 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
 
 
 def _link(words: str, rig_path: Path) -> Link | None:
-    """Return the link that was asked for: the rig's own, or one over another wire."""
+    """Return the requested link: the rig's own, or one over another wire."""
     from pivrex.rig import read_rig
     from pivrex.rig.transports import Link, TcpTransport, read_transport
 

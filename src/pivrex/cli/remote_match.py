@@ -54,5 +54,5 @@ class Desk:
         return True
 
     def unplug(self) -> None:
-        """Hang up."""
+        """Close the connection."""
         self._end.close()

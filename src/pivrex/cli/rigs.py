@@ -193,7 +193,7 @@ def wire(rig: RigName, as_json: Json = False) -> None:
 
 
 def _print_values(line: Line, folder: Folder, as_json: bool) -> None:
-    """Print what a board that drives by itself tells of a tick, in the order of its bytes."""
+    """Print the telemetry of a board that drives by itself, in the order of its bytes."""
     from pivrex.board.alone import Alone
     from pivrex.board.steps import Task
     from pivrex.line.beginning import start_of

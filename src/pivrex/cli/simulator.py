@@ -103,7 +103,7 @@ def stick_as_numbers(rig: Rig, name: str) -> NumbersSource:
 
 
 class _Drives:
-    """What drives a board that is alone: bytes of its radio, or the stick on its pins."""
+    """The source of a board that is alone: bytes of its radio, or the stick on its pins."""
 
     def __init__(self, rig: Rig, robot: EmulatedRobot) -> None:
         spec = rig.sources[rig.board.source]
@@ -125,7 +125,7 @@ class _Drives:
 
 
 class _Log:
-    """What happened when, by this program's own clock: each change at once, and the state fifty times a second."""
+    """A log by this program's own clock: each change at once, and the state fifty times a second."""
 
     def __init__(self, path: Path | None) -> None:
         self._stream: TextIO | None = None

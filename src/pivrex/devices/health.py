@@ -32,7 +32,7 @@ class Said:
 
 @dataclass(frozen=True)
 class Health:
-    """What the screen shows of a source.
+    """The state of a source for the screen.
 
     Attributes
     ----------
@@ -103,17 +103,17 @@ class Tally:
 
     @property
     def said(self) -> list[Said]:
-        """What came last."""
+        """The newest message."""
         return [_said(*one) for one in self._said]
 
     @property
     def bad(self) -> list[Said]:
-        """What came last and moved nothing."""
+        """The newest message that moved nothing."""
         return [_said(*one) for one in self._bad]
 
     @property
     def newest_fault(self) -> str:
-        """What was wrong with the last message that moved nothing; empty if there was none."""
+        """The fault of the newest message that moved nothing; empty if there was none."""
         return self._bad[-1][1].reason if self._bad else ""
 
     def health(self, now_s: float) -> Health:

@@ -75,7 +75,7 @@ class KeysDown:
         return [f"up {name}"] if name else []
 
     def focus(self, there: bool) -> list[str]:
-        """Take that the window got the focus, or lost it: what comes up elsewhere is not seen."""
+        """Take a change of the focus: without it the window sees no releases."""
         ups = [] if there else [f"up {name}" for name in self._down.values()]
         if not there:
             self._down.clear()

@@ -61,12 +61,12 @@ class Keyboard:
         return frozenset(CHANNELS)
 
     def set_mode(self, mode: KeysMode) -> None:
-        """Change the way keys drive; everything goes to rest."""
+        """Change how keys drive; everything goes to rest."""
         self.mode = mode
         self.rest()
 
     def press(self, key: str, now_s: float) -> None:
-        """A key of `DRIVE_KEYS` went down, or repeated; or one that stands for a button, by the button's name."""
+        """Press or repeat a key of `DRIVE_KEYS`, or one that stands for a button, by the button's name."""
         if key.startswith("button_") and key in CHANNELS:
             self._buttons[key] = now_s
             return

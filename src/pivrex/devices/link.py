@@ -196,7 +196,7 @@ class RobotLink:
 
     @property
     def sealed(self) -> bool:
-        """Whether what goes both ways counts only with the rig's key."""
+        """Whether messages in both directions count only with the rig's key."""
         return self._seal is not None
 
     def alone_for(self, now_s: float) -> float:
@@ -244,7 +244,7 @@ class RobotLink:
         """A real robot is put back by hand."""
 
     def goes_on(self, line: Line, link: Link | None) -> bool:
-        """Go on over this link as it is with a changed rig, whose wheels may have another size. Returns whether it can."""
+        """Continue over this link with a changed rig, whose wheels may have another size. Returns whether that is possible."""
         fits = wire_hash(line) == self.hash and link == self._link and line.rig.secret == self._key
         if fits:
             self._back = SensedWire(line)

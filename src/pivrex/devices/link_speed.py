@@ -27,7 +27,7 @@ LONG_VALUE = -0.123456
 
 @dataclass(frozen=True)
 class LinkSpeed:
-    """What a link carries.
+    """The capacity of a link.
 
     Attributes
     ----------
@@ -58,7 +58,7 @@ class LinkSpeed:
 
     @property
     def warning(self) -> str:
-        """What the line cannot do of what the rig asks; empty if it can."""
+        """What the line is too slow for; empty if it is fast enough."""
         if self.too_slow or self.period_s * self.rate_hz <= 1.0:
             return self.too_slow
         return (
@@ -83,7 +83,7 @@ def _longest(line: Line) -> Floats:
 
 
 def link_speed(line: Line, link: Link) -> LinkSpeed:
-    """Reckon what a link carries. Of a robot that is real: what is true of it does not come back."""
+    """Compute the capacity of a link for a real robot, which sends no true values."""
 
     def sign(body: str) -> str:
         return sealed(bytes(16), body, HIGHEST)

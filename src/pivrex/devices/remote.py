@@ -98,7 +98,7 @@ class RemoteSource:
         return reader
 
     def use(self, rig: Rig) -> None:
-        """Take what letters end each other, and what stops the robot, of a changed rig."""
+        """Take the groups of letters and the stop letters of a changed rig."""
         self._groups, self._stops = letter_groups(rig, self.spec), stop_channels(rig, self.name)
         if isinstance(self._reader, LettersReader | FramedLettersReader):
             self._reader.groups_are(self._groups)
@@ -143,7 +143,7 @@ class RemoteSource:
     # --- what has come ---
 
     def _only_letters(self, reader: LettersReader, chunks: list[Chunk], now_s: float) -> list[Chunk]:
-        """Hang up on connections that say something that is no letter of the rig, and give what the others say once they are vetted."""
+        """Close connections that send anything but letters of the rig, and return the letters of the others once they are checked."""
         found: list[Chunk] = []
         for chunk in chunks:
             strange = reader.strange(chunk.data)
@@ -280,7 +280,7 @@ class RemoteSource:
             reader.but(f"{SETTLING}: it does not count yet" if settles else self.held, settles)
 
     def _answer(self, message: Message, sender: str) -> None:
-        """Say back what a letter does, where the rig wants it; an echo gets no answer."""
+        """Reply with the effect of a letter, if the rig wants that; an echo gets no reply."""
         if isinstance(self.spec, LettersSource) and self.spec.echo and message.data != ANSWER:
             said = f"{ANSWER.decode()} {message.text} {message.does or message.reason}\r\n"
             self._answers.append((said.encode("utf-8"), sender))
@@ -369,8 +369,8 @@ class RemoteSource:
 
 
 def remotes_of(rig: Rig, before: Mapping[str, RemoteSource], book: SealBook) -> dict[str, RemoteSource]:
-    """Open every source of a rig that has a wire, but the one that its board reads; those ``before`` that are described alike go on.
-    The ``book`` says what was sealed and heard before.
+    """Open every source of a rig that has a wire, except the one that its board reads; sources in ``before`` with the same description
+    continue. The ``book`` keeps the newest sealed numbers.
     """
     found = {}
     for name, spec in rig.sources.items():

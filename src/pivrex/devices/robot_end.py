@@ -45,7 +45,7 @@ MAX_SENDERS = 8
 
 
 class RobotEnd:
-    """What a microcontroller would do: read sentences, drive the motors, watch the clock, answer.
+    """A microcontroller's work: read sentences, drive the motors, watch the clock, reply.
 
     Attributes
     ----------

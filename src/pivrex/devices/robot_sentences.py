@@ -55,9 +55,7 @@ Sign = Callable[[str], str]
 
 
 class Out(NamedTuple):
-    """What an output sentence says in addition to its values: its number, the stamp of the newest sensed sentence that was heard
-    (None before the first), and whether to drive.
-    """
+    """The head of an output sentence: its number, the stamp of the newest sensed sentence (None before the first), and whether to drive."""
 
     seq: int
     echo: int | None
@@ -65,9 +63,7 @@ class Out(NamedTuple):
 
 
 class Back(NamedTuple):
-    """What a sensed sentence says in addition to its values: the robot's clock, the number that was obeyed last (None before the
-    first), and its state.
-    """
+    """The head of a sensed sentence: the robot's clock, the newest obeyed number (None before the first), and its state."""
 
     stamp: int
     ack: int | None

@@ -31,7 +31,7 @@ def sealed(key: bytes, body: str, session: int) -> str:
 
 
 class Seal:
-    """A key, and how far its numbers have gone: what lies behind that has been said before.
+    """A key with the newest session and number: anything not newer is a repetition.
 
     Attributes
     ----------

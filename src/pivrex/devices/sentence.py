@@ -27,7 +27,7 @@ def unframe(line: bytes) -> str:
 
 
 def _check(body: bytes) -> int:
-    """Return the exclusive-or of all bytes: of one large number whose halves are laid over each other."""
+    """Return the exclusive-or of all bytes, by folding one large number in half again and again."""
     number, width = int.from_bytes(body, "big"), 8
     while width < 8 * len(body):
         width *= 2

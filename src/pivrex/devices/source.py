@@ -84,7 +84,7 @@ class Source(Protocol):
 
 @runtime_checkable
 class Playing(Protocol):
-    """What a source that plays has in addition to that."""
+    """The additional functions of a source that plays."""
 
     @property
     def ended(self) -> bool:

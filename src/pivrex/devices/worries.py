@@ -79,7 +79,7 @@ def _network(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
 
 
 def _blind(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
-    """What is left of knowing where the robot is."""
+    """Warnings about missing inputs of the estimated pose."""
     blind = next((n for n, m in rig.motors.items() if not m.counts_per_turn), "")
     if rig.odometry.turn == "gyro" and rig.gyro is None and "odometry" in rig.model_fields_set:
         return [

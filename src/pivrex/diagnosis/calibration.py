@@ -75,7 +75,7 @@ class Phase:
 
 @dataclass(frozen=True)
 class Proposal:
-    """What an axis should be.
+    """The proposed settings of an axis.
 
     Attributes
     ----------
@@ -125,7 +125,7 @@ class Calibration:
 
     @property
     def phase(self) -> Phase | None:
-        """What is to be done now; None when all is done."""
+        """The present instruction; None when all is done."""
         return self.phases[self.at] if self.at < len(self.phases) else None
 
     def problem(self, travel: Mapping[str, Measured]) -> str:  # noqa: PLR0911 - a sentence for each thing that may be wrong

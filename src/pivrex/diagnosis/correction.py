@@ -18,7 +18,7 @@ __all__ = ["correct_text", "corrections", "is_right"]
 
 
 def corrections(shakedown: Shakedown) -> list[Change]:  # noqa: C901 - a case for each part of a rig that may be wired wrongly
-    """Return what must change in the rig.
+    """Return the changes that the rig needs.
 
     Raises
     ------

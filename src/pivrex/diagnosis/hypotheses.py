@@ -24,7 +24,7 @@ SIGNS = (1, -1)
 
 
 class Wire(NamedTuple):
-    """What may be true of one port: the motor on it, its sign, its encoder's sign, and the gyro's sign."""
+    """A hypothesis about one port: the motor on it, its sign, its encoder's sign, and the gyro's sign."""
 
     motor: int
     sign: int
@@ -43,7 +43,7 @@ class Assignment(NamedTuple):
 
 @dataclass(frozen=True, eq=False)
 class Answer:
-    """What was seen after one probe.
+    """The observation after one probe.
 
     Attributes
     ----------

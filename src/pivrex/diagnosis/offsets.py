@@ -16,7 +16,7 @@ MIN_RAD = 0.002
 
 
 def offset_changes(rig: Rig, sensed: NDArray[np.float64]) -> list[Change]:
-    """Return the offsets that must change, from what is sensed, (S,) as `sensed_columns` has it."""
+    """Return the changed offsets, from the sensed values, (S,) in the order of `sensed_columns`."""
     bench, found = Bench(rig), []
     for i, wheel in enumerate(rig.steered):
         sensor = rig.steering.wheels[wheel].sensor if rig.steering is not None else None

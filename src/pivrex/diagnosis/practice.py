@@ -35,7 +35,7 @@ MAX_STEPS = 200
 
 @dataclass(frozen=True)
 class Report:
-    """What a practice found.
+    """The result of a practice.
 
     Attributes
     ----------

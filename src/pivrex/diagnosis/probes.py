@@ -29,7 +29,7 @@ CLEARLY = 2.0
 
 @dataclass(frozen=True)
 class Seen:
-    """What sensors say of a probe, each 0 for nothing and else +1 or -1.
+    """The sensors' observation of a probe, each 0 for nothing and else +1 or -1.
 
     Attributes
     ----------

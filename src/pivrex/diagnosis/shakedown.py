@@ -43,7 +43,7 @@ TRIES = 2
 
 @dataclass
 class _Record:
-    """What else was noticed on the way."""
+    """Additional observations of a shakedown."""
 
     offsets: dict[int, float] = field(default_factory=dict)
     agree: dict[int, int] = field(default_factory=dict)

@@ -51,7 +51,7 @@ class Sweep:
         self.found[motor, place] = None if duty >= MOST - 1e-9 else duty
 
     def changes(self) -> list[Change]:
-        """Return what must change in the rig: the loaded value where there is one."""
+        """Return the changes of the rig: the loaded value if there is one."""
         found = []
         for name, (key, motor) in zip(self.bench.names, self.rig.all_motors().items(), strict=True):
             duty = self.found.get((name, "floor"))

@@ -23,7 +23,7 @@ class Option:
 
 @dataclass(frozen=True)
 class Step:
-    """What comes next.
+    """The next step.
 
     Attributes
     ----------
@@ -60,7 +60,7 @@ class Step:
 
 @dataclass(frozen=True)
 class Known:
-    """What is known of a port by now: its motor and signs, None while open."""
+    """The known facts of a port: its motor and signs, None while unknown."""
 
     port: str
     motor: str | None

@@ -162,7 +162,7 @@ def _draw(axes: Any, scene: Scene, placing: Placing, corner: Floats) -> None:
 
 
 def _captions(axes: Any, marks: Sequence[Any], placing: Placing, corner: Floats) -> None:
-    """Write what stands in the margins, those at the right first; what has no room is left out."""
+    """Write the captions in the margins, those at the right first; one without room is left out."""
     margins = placing.margins
     first: dict[int, int] = {}
     last: dict[int, int] = {}

@@ -54,7 +54,7 @@ def figures_page(runs: Sequence[Run], compared: Compared | None, columns: int, r
 
 
 def _courses(run: Run) -> list[Course]:
-    """Return figures over all runs that were driven alike, up to this one: those that stand out first."""
+    """Return figures over all similar runs up to this one, unusual ones first."""
     facts = run.facts
     shelved = [r for r in Shelf(run.folder.parent).runs() if r.facts is not None and r.facts.began <= facts.began]
     courses = [c for c in season_of(shelved, facts.rig, kind_of(facts)) if np.ptp(c.values) > 0]
@@ -76,7 +76,7 @@ def _draw_course(page: Page, course: Course, column: int, row: float, wide: int)
 
 
 def _figure_rows(runs: Sequence[Run], courses: Sequence[Course]) -> tuple[list[str], list[list[str]], list[int]]:
-    """Return the figures, next to the last alike and the usual ones, or of two runs; and which of the rows deviate."""
+    """Return the figures next to the last similar run and the usual ones, or of two runs; and which rows deviate."""
     values, heads = [figures_of(run) for run in runs], ["", "first", "second"]
     usual, out = {c.figure.key: c.usual for c in courses}, {c.figure.key for c in courses if c.stands_out}
     if len(runs) == 1:
@@ -168,7 +168,7 @@ def _change_rows(runs: Sequence[Run], compared: Compared | None, most: int) -> t
 
 
 def _before(run: Run, alike: bool = False) -> Run | None:
-    """The run of the same rig before this one; with ``alike`` the one that was driven by the same driver or routine."""
+    """The run of the same rig before this one; with ``alike`` the one with the same driver or routine."""
     mine = run.facts
     for one in Shelf(run.folder.parent).runs():
         facts = one.facts

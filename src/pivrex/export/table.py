@@ -44,8 +44,8 @@ def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | Non
 
 
 def write_run(run: Run, path: Path) -> None:
-    """Write all Ticks of a run as one CSV, piece by piece; where its rig was changed so that its columns are others, a header more
-    begins them. A path ``-`` is standard output. Raises `RunError`, `SaveError`.
+    """Write all Ticks of a run as one CSV, piece by piece; a changed rig with other columns begins with a new header. A path ``-`` is
+    standard output. Raises `RunError`, `SaveError`.
     """
     if str(path) == "-":
         _write_pieces(run, sys.stdout)

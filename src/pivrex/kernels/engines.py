@@ -24,7 +24,7 @@ __all__ = ["Call", "Engine", "cache_folder", "chosen", "engine", "loaded", "wait
 
 
 class Engine(NamedTuple):
-    """What runs kernels.
+    """An engine that runs kernels.
 
     Attributes
     ----------

@@ -73,7 +73,7 @@ def mod(a: float, b: float) -> float:
 
 
 def whole(x: float) -> int:
-    """Return a number as an integer, without what stands behind the point; 0 for NaN and for what is too large."""
+    """Return a number as an integer, without its fraction; 0 for NaN and for a number that is too large."""
     return int(x) if -LARGEST < x < LARGEST else 0
 
 

@@ -265,7 +265,7 @@ class Printer(Scope):
 
 
 def _read(target: ast.expr) -> ast.expr:
-    """Return what stands left of an assignment as what is read."""
+    """Return the target of an assignment as an expression that is read."""
     match target:
         case ast.Name(id=name):
             return ast.copy_location(ast.Name(name, ast.Load()), target)

@@ -292,7 +292,7 @@ _KINDS = {"Number": "f", "Numbers": "f", "Whole": "i", "Wholes": "i", "Flag": "b
 
 
 class Record:
-    """The numbers of one robot, or of each of a batch of shape B, by name. It changes only where a kernel or `set` writes it.
+    """The numbers of one robot, or of each of a batch of shape B, by name. Only kernels and `set` change it.
 
     Subclasses declare fields: ``name: Numbers = field("wheels", unit="m")``. Access gives a view, B + the field's shape.
 

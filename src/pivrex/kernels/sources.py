@@ -68,7 +68,7 @@ class Function:
 
 @dataclass
 class Module:
-    """What a file declares and what it takes from others, by the names that it uses."""
+    """The declarations and imports of a file, by the names that it uses."""
 
     path: str
     name: str
@@ -79,7 +79,7 @@ class Module:
 
 
 def digest(root: Path = PACKAGE) -> str:
-    """Return what tells one version of the kernels from another: a hash of their files and of the printer's."""
+    """Return the version of the kernels: a hash of their files and of the printer's."""
     whole = hashlib.sha256()
     for path in sorted({root / f for f in FILES} | set((root / "kernels").glob("*.py"))):
         whole.update(path.read_bytes().replace(b"\r\n", b"\n"))

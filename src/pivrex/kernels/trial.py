@@ -33,7 +33,7 @@ HALF = pi / 2
 
 
 class TrialSettings(Record):
-    """What the trial works with."""
+    """The settings of the trial."""
 
     is_settings = True
 
@@ -46,7 +46,7 @@ class TrialSettings(Record):
 
 
 class TrialState(Record):
-    """What it remembers: numbers that depend on all before, and what comes of each function for whatever is in ``special``."""
+    """The memory of the trial: numbers that depend on all before, and the result of each function for the values in ``special``."""
 
     x: Numbers = field("n")
     square: Numbers = field(2, 2)

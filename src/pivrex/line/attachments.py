@@ -94,8 +94,8 @@ class AttachmentSettings(Record):
 
 
 class AttachmentState(Record):
-    """What attachments remember, B + (A,) each: where they must go, what they are commanded to be by now, and where the place that is
-    called 0 lies by the encoder; of motors where their shafts were, NaN before the first tick, and what their loops have gathered.
+    """The memory of attachments, B + (A,) each: their targets, their present commands, and the encoder's value at position 0; for motors
+    also their last position, NaN before the first tick, and the integrals of their loops.
     """
 
     goal: Numbers = field("attached")
@@ -106,8 +106,8 @@ class AttachmentState(Record):
 
 
 class AttachmentsColumns(Record):
-    """What each is commanded to be, the drive of those with a motor, where those with an encoder are, as they are called, and how fast
-    motors with one turn.
+    """The command of each attachment, the drive of those with a motor, the position of those with an encoder, and the speed of motors with
+    one.
     """
 
     target: Numbers = field("attached")

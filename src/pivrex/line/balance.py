@@ -107,7 +107,7 @@ class BalanceSettings(Record):
 
 
 class BalanceState(Record):
-    """What is remembered.
+    """The memory of the balance.
 
     Attributes
     ----------
@@ -148,8 +148,8 @@ class BalanceState(Record):
 
 
 class BalanceColumns(Record):
-    """What the robot does; of each loop, place, speed, lean and rate, the setpoint, what is measured, the parts of P and I and the output;
-    and what of each motor's drive is for the balance, and for turning.
+    """The state of the robot; for each loop (place, speed, lean and rate) the setpoint, the measured value, the P and I terms and the
+    output; and each motor's drive for balance and for turning.
     """
 
     state: Number = field()

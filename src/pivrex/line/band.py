@@ -90,7 +90,7 @@ def norms(s: BandSettings, k: int, axes: Fractions) -> tuple[float, float]:
 
 @kernel
 def band_step(s: BandSettings, axes: Fractions, out: Fractions) -> None:
-    """Take out what lies inside the dead band; the result is in [-1, 1] with the signs of the fractions.
+    """Remove the dead band; the result is in [-1, 1] with the signs of the fractions.
 
     Notes
     -----

@@ -73,8 +73,8 @@ class ControlSettings(Record):
 
 
 class ControlState(Record):
-    """What is remembered: the shares wanted and measured last, B + (D,), the latter averaged; the part of I, B + (D,); and
-    the battery's voltage, averaged, B, NaN before the first.
+    """The memory of wheel control: the last commanded and measured shares, B + (D,), the latter averaged; the I term, B + (D,); and the
+    averaged battery voltage, B, NaN before the first.
     """
 
     setpoint: Numbers = field("motors")
@@ -99,7 +99,7 @@ class ControlColumns(Record):
 
 @kernel
 def raised(s: ControlSettings, before: ControlState, after: ControlState, sensed: SensedRow) -> float:
-    """Return by how much drive is raised for a battery that sags; a sensor that says nothing sensible changes nothing."""
+    """Return the factor that compensates for the battery's sag; an impossible reading changes nothing."""
     after.volts = before.volts
     if s.volts == 0.0:
         return 1.0

@@ -91,7 +91,7 @@ class CorrectionSettings(Record):
 
 
 class CorrectionState(Record):
-    """What is remembered, B each.
+    """The memory of the correction, B each.
 
     Attributes
     ----------
@@ -318,7 +318,7 @@ class Correction(Stage):
         return cls(rig, inputs) if rig.gyro is not None and rig.correction is not None else None
 
     def keep(self, other: Stage, state: CorrectionState, batch: tuple[int, ...]) -> CorrectionState:
-        """A changed gain changes nothing of what is held; a changed start does."""
+        """A changed gain keeps what is held; a changed start does not."""
         same = other.settings.on == self.settings.on
         return state if same else state._replace(on=self.settings.on)
 

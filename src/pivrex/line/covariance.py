@@ -98,8 +98,8 @@ def grow(
 
 
 def measured(p: Covariance, across: list[float], variance: float) -> tuple[Covariance, tuple[Any, Any, Any], Any]:
-    """Return the covariance once a number was measured, the gain for x, y and heading, and the variance that was expected of the
-    number. ``across``: how the number changes with x, y and heading (h); ``variance``: of the measurement (r).
+    """Return the covariance after a measurement, the gain for x, y and heading, and the expected variance of the number. ``across``: how the
+    number changes with x, y and heading (h); ``variance``: of the measurement (r).
 
     Notes
     -----

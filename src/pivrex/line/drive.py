@@ -94,7 +94,7 @@ class Drive(Stage):
     # --- what it tells ---
 
     def _halted(self, tick: WheelTick) -> str:
-        """What leaves no drive: "brake", "coast" or both; empty if nothing does."""
+        """The reason for no drive: "brake", "coast" or both; empty if there is none."""
         if not halts(tick.line.layout, tick.row):
             return ""
         return " and ".join(n for n in HALTS if tick.get("bindings", n))

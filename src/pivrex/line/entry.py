@@ -55,7 +55,7 @@ def entered(stages: Mapping[str, Stage], row: Floats) -> Entry:
 
 
 def enter(stages: Mapping[str, Stage], row: Floats, entry: Entry) -> None:
-    """Put an entry in the place of what the controls asked for, in rows, B + (K,). A robot that is stopped obeys no twist."""
+    """Put an entry in the place of the controls' requests, in rows, B + (K,). A robot that is stopped obeys no twist."""
     if entry.twist is not None:
         stopped = row[..., stages["clock"].entry, None] != 0
         row[..., stages["law"].entry] = np.where(stopped, 0.0, entry.twist)

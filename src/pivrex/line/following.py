@@ -90,7 +90,7 @@ class FollowingSettings(Record):
 
 
 class FollowingState(Record):
-    """What is remembered.
+    """The memory of following.
 
     Attributes
     ----------

@@ -74,8 +74,8 @@ class FrameSettings(Record):
 
 
 class FrameState(Record):
-    """What the frame remembers, B each: the heading that is the field's forward direction, whether the field's forward
-    counts, and the index of the turning point.
+    """The memory of the frame, B each: the heading of the field's forward direction, whether the field's forward counts, and the index of
+    the turning point.
     """
 
     zero: Number = of_size(unit="rad")

@@ -41,8 +41,8 @@ class HeadingColumns(Record):
 
 
 class HeadingState(Record):
-    """What is remembered, B each: what the gyro said last, in rad, NaN before it has said anything; the heading
-    as seen from above, in rad, unwrapped; and whether the robot lies on its back.
+    """The memory of the heading, B each: the gyro's last reading, in rad, NaN before the first; the heading as seen from above, in rad,
+    unwrapped; and whether the robot lies on its back.
     """
 
     gyro: Number = field(unit="rad")

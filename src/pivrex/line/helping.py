@@ -83,7 +83,7 @@ class HelpingSettings(Record):
 
 
 class HelpingState(Record):
-    """What is remembered: which help was on, B, from 1, 0 for none; and where the robot was when it began, B + (3,)."""
+    """The memory of helping: the active help, B, from 1, 0 for none; and the robot's pose when it began, B + (3,)."""
 
     which: Number = field()
     since: Numbers = field(3, unit="m, m, rad")

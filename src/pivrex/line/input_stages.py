@@ -49,7 +49,7 @@ class RawColumns(Record):
 
 
 class SensedRow(Record):
-    """The columns of what comes back from the robot's sensors; see `sensed_columns`. What a rig does not have has size 0."""
+    """The columns of the robot's sensors; see `sensed_columns`. A part that a rig does not have has size 0."""
 
     travel: Numbers = field("wheels", unit="m")
     speed: Numbers = field("wheels", unit="m/s")
@@ -97,7 +97,7 @@ def truth_form(rig: Rig) -> Form:
 
 
 def sensed_columns(rig: Rig) -> tuple[Column, ...]:
-    """Return the columns of what comes back from the robot's sensors, in the signs that the rig says.
+    """Return the columns of the robot's sensors, with the signs of the rig.
 
     Each wheel's travel and speed; of a steered one how far it has turned since the robot was switched on, and what its
     absolute sensor reads; the gyro's own heading and the upward acceleration where the rig has such sensors; where
@@ -165,7 +165,7 @@ class Clock(InputStage):
 
 
 class Sensed(InputStage):
-    """What came back before the tick."""
+    """The sensed values before the tick."""
 
     name = "sensed"
 
@@ -178,7 +178,7 @@ class Sensed(InputStage):
 
 
 class Truth(InputStage):
-    """What is true of the simulated robot; no stage reads it. NaN where no one knows."""
+    """The true state of the simulated robot; no stage reads it. NaN where it is unknown."""
 
     name = "truth"
 

@@ -10,7 +10,7 @@ __all__ = ["Inputs"]
 
 
 class Inputs:
-    """The readings that a rig's line wants.
+    """The readings that a rig's line needs.
 
     Attributes
     ----------

@@ -79,7 +79,7 @@ class Kinematics:
 
 @dataclass(frozen=True)
 class Motion:
-    """What wheels achieve together.
+    """The motion that wheels achieve together.
 
     Attributes
     ----------
@@ -169,7 +169,7 @@ def misfit(left_over: Floats, vectors: bool) -> Floats:
 
 
 class Needs(Record):
-    """What motions ask of the W wheels of a rig, on its wheels and on its back.
+    """What motions need from the W wheels of a rig, upright and upside down.
 
     Attributes
     ----------
@@ -192,7 +192,7 @@ class Needs(Record):
 
 
 class WheelsColumns(Record):
-    """What the motion asks of each wheel: of steered ones their hubs' velocities, forward and left in turn, and the speed of all."""
+    """What the motion needs from each wheel: for steered ones the velocity of their hubs, forward and left in turn, and the speed of all."""
 
     hub: Numbers = field("hubs", unit="m/s")
     requested: Numbers = field("wheels", unit="m/s")
@@ -261,12 +261,12 @@ def needs_of(rig: Rig) -> Needs:
 
 
 def motion_stage(layout: Layout) -> str:
-    """Return the last stage that changes the motion of the robot's centre: its columns forward, left and turn count."""
+    """Return the last stage that changes the motion of the robot's centre, with its columns forward, left and turn."""
     return next(stage for stage in ("correction", "following") if layout.has(stage, "turn"))
 
 
 class Wheels(Stage):
-    """What the motion asks of each wheel: its surface speed; of steered wheels the velocity of their hubs too."""
+    """What the motion needs from each wheel: its surface speed; for steered wheels also the velocity of their hubs."""
 
     name = "wheels"
 

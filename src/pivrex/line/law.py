@@ -27,7 +27,7 @@ TWIST = (("forward", "m/s"), ("left", "m/s"), ("turn", "rad/s"))
 
 
 class LawSettings(Record):
-    """What fractions of 1 mean at each of L levels.
+    """The speeds of fractions of 1 at each of L levels.
 
     Attributes
     ----------

@@ -54,9 +54,7 @@ def arcade(forward: float, turn: float) -> tuple[float, float, float]:
 
 @kernel
 def triggers(ahead: float, back: float, turn: float) -> tuple[float, float, float]:
-    """One trigger ahead, one back, in [0, 1], a stick to turn, in [-1, 1]; both triggers pressed alike cancel. Returns forward, left,
-    turn.
-    """
+    """One trigger forward, one back, in [0, 1], a stick to turn, in [-1, 1]; equal triggers cancel. Returns forward, left, turn."""
     return ahead - back, 0.0, turn
 
 
@@ -82,9 +80,7 @@ def requested_by_law(law: int, channels: Numbers) -> tuple[float, float, float]:
 
 @kernel
 def one_at_a_time(law: int, channels: Numbers) -> None:
-    """Let the weaker of moving and turning rest, as fractions of full; moving goes on where both are alike. Writes the functions'
-    fractions.
-    """
+    """Set the weaker of moving and turning to 0, as fractions of full; if both are equal, moving counts. Writes the functions' fractions."""
     forward, left, turn = requested_by_law(law, channels)
     moves = hypot(forward, left) >= abs(turn)
     if law == TANK:

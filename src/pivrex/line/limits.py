@@ -47,7 +47,7 @@ FIRST = {"both": BOTH, "turning": TURNING, "moving": MOVING}
 
 
 class LimitSettings(Record):
-    """What W wheels can.
+    """The limits of W wheels.
 
     Attributes
     ----------

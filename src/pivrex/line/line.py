@@ -27,7 +27,7 @@ _STEP = Call(line_step, ("after", "t"))
 
 
 class LineState(NamedTuple):
-    """What a batch of robots remembers from one tick to the next: how many ticks have been, B, and every stage's state."""
+    """The memory of a batch of robots between ticks: the number of ticks, B, and every stage's state."""
 
     tick: Floats
     memory: LineMemory
@@ -155,8 +155,8 @@ class Line:
         follows: bool = True,
         in_order: bool = False,
     ) -> None:
-        """Write the columns and states of all stages, or of those of one half, for rows, B + (K,), with what goes in. ``in_order``: of
-        one robot, tick after tick.
+        """Write the columns and states of all stages, or of one half of them, for rows, B + (K,), with their inputs. ``in_order``: the rows
+        are ticks of one robot.
         """
         tick = Tick(self.form, row)
         _STEP(
@@ -174,7 +174,7 @@ class Line:
     def begin(
         self, tick: Floats, raw: Floats, sensed: Floats, stop: Floats | float, driving: Floats | float, truth: Floats
     ) -> Floats:
-        """Return a row, B + (K,), with what goes in, all else 0."""
+        """Return a row, B + (K,), with the inputs, and 0 everywhere else."""
         row = np.zeros((*raw.shape[:-1], len(self.layout)))
         row[..., 0], row[..., 1], row[..., 2] = tick, tick * self.dt_s, stop
         if self.inputs.calibrated:
@@ -209,7 +209,7 @@ class Line:
         return state._replace(memory=state.memory._replace(**{stage: own}))
 
     def keep(self, before: Line, state: LineState) -> LineState:
-        """Return the state to go on with, from that of the line that the rig had before it was changed."""
+        """Return the next state, from the state of the line before the rig was changed."""
         batch = state.tick.shape
         kept = {
             name: stage.keep(before.stages[name], before.of(state, name), batch)

@@ -50,7 +50,7 @@ class MotionScratch(Record):
 
 
 class MotionColumns(Record):
-    """What the commanded wheel speeds achieve: the twist, how far the wheel that disagrees most is from it, the greatest side slip."""
+    """The motion of the commanded wheel speeds: the twist, the largest residual of a wheel, the largest side slip."""
 
     twist: Numbers = field(3, unit="m/s, m/s, rad/s")
     residual: Number = field(unit="m/s")
@@ -100,7 +100,7 @@ def motion_step(
 
 
 class WheelsMotion(Stage):
-    """What the commanded wheel speeds achieve. No later stage reads it."""
+    """The motion of the commanded wheel speeds. No later stage reads it."""
 
     name = "motion"
 

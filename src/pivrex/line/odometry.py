@@ -61,7 +61,7 @@ class OdometrySettings(Record):
 
 
 class OdometryState(Record):
-    """What is remembered.
+    """The memory of odometry.
 
     Attributes
     ----------

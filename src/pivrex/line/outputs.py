@@ -98,7 +98,7 @@ class OutputSettings(Record):
 
 
 class OutputsColumns(Record):
-    """What leaves for the robot: the values, whether it coasts where the rig has that; and which motors only hum."""
+    """The values for the robot, whether it coasts if the rig has that; and which motors only hum."""
 
     value: Numbers = field("values")
     coast: Numbers = field("coasts")
@@ -299,7 +299,7 @@ def encode(settings: OutputSettings, drive: Floats) -> Floats:
 
 
 class Outputs(Stage):
-    """What leaves for the robot: the motors' values, the attachments', and whether it coasts; and which motors only hum."""
+    """The values for the robot: its motors, its attachments, and whether it coasts; and which motors only hum."""
 
     name = "outputs"
 
@@ -360,7 +360,7 @@ class Outputs(Stage):
 
     @staticmethod
     def _rest(tick: WheelTick) -> str:
-        """Name what a motor does that gets no drive: "brake" or "coast" where that is asked for, else "rest"."""
+        """Name the state of a motor without drive: "brake" or "coast" if that is requested, else "rest"."""
         asked = [verb for verb in HALTS if tick.get("bindings", verb) and not tick("law", "entered")]
         return asked[0] if asked else "rest"
 

@@ -49,8 +49,8 @@ class PointingColumns(Record):
 
 
 class PointingState(Record):
-    """What is remembered: what is added to the encoders' angles, B + (S,) in rad, NaN before the first tick; and where the
-    wheels pointed last, B + (W,) in rad, unwrapped.
+    """The memory of pointing: offsets of the encoders' angles, B + (S,) in rad, NaN before the first tick; and the last angles of the
+    wheels, B + (W,) in rad, unwrapped.
     """
 
     zero: Numbers = field("steered", unit="rad")
@@ -61,8 +61,8 @@ class PointingState(Record):
 def pointing_step(
     s: PointingSettings, before: PointingState, after: PointingState, sensed: SensedRow, out: PointingColumns
 ) -> None:
-    """Find where the wheels point now: at the start by the absolute sensors, sense·(2π·reading/full - offset), then by the encoders'
-    changes on top of them. A wheel without an encoder follows its sensor.
+    """Compute the angles of the wheels: at the start from the absolute sensors, sense·(2π·reading/full - offset), then by the changes of the
+    encoders. A wheel without an encoder follows its sensor.
     """
     for k in range(len(s.steers)):
         i = s.steers[k]

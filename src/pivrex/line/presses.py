@@ -102,8 +102,8 @@ class BindingSettings(Record):
 
 
 class BindingState(Record):
-    """What bindings remember: which channels were seen released, (P,); whether each binding was active, what its channel read, toggles,
-    spent presses, counts and the time of the last press in s, (N,) each; and how far motions have grown, (M,).
+    """The memory of bindings: the channels that were seen released, (P,); for each binding, (N,), whether it was active, its channel's
+    reading, toggles, used presses, counts and the time of the last press in s; and the growth of motions, (M,).
     """
 
     armed: Flags = field("pressed")
@@ -117,7 +117,7 @@ class BindingState(Record):
 
 
 class BindingScratch(Record):
-    """What acts in a tick: which channels are down, which bindings are held, which last, and which act now; which motions move."""
+    """What acts in a tick: the pressed channels; the bindings that are held, that last, and that act now; the motions that move."""
 
     is_scratch = True
 

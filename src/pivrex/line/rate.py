@@ -59,7 +59,7 @@ class RateState(Record):
 
 @kernel
 def rate_limited(up: float, down: float, before: float, wanted: float) -> float:
-    """Return a value that changes only so fast in one tick: one rate away from zero, another towards it.
+    """Return a value that changes by at most a limit in one tick: one limit away from zero, another toward it.
 
     Notes
     -----
@@ -88,8 +88,8 @@ def rate_step(
     s: RateSettings, before: RateState, after: RateState, clock: ClockColumns, scale: Fractions, bindings: BindingsColumns,
     out: Fractions,
 ) -> None:  # fmt: skip
-    """Let functions change only so fast. Of a pair the one that gets least far sets how far both go, so that they move along the
-    straight line to where they are wanted. Stopping and braking go round it.
+    """Limit the change of functions. In a pair the slower one limits both, so that they move along a straight line to their targets.
+    Stopping and braking ignore the limit.
     """
     for k in range(len(out.value)):
         out.value[k] = wanted_of(s, k, scale, bindings)

@@ -18,7 +18,7 @@ OF_ROBOT, OF_FIELD = 1.0, 2.0
 
 
 class RoutineColumns(Record):
-    """What a routine asks for in addition to a motion; see `Routine`."""
+    """The requests of a routine in addition to a motion; see `Routine`."""
 
     line: Number = field()
     frame: Number = field()

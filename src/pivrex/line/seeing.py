@@ -26,7 +26,7 @@ LEVEL = 1e-12
 
 
 class Scenery(Record):
-    """What stands on a field: walls around it, N blocks and M rounds.
+    """The objects of a field: walls around it, N blocks and M rounds.
 
     Attributes
     ----------
@@ -199,7 +199,7 @@ _SENSE = Call(sense_field, ("readings",))
 
 
 def scenery_of(of: Field | None) -> Scenery:
-    """Return what stands on a field; None is an open floor without end."""
+    """Return the objects of a field; None is an open floor without end."""
     blocks, rounds = (of.blocks, of.rounds) if of is not None else ((), ())
     found: Scenery = Form(Scenery, blocks=len(blocks), rounds=len(rounds)).of(
         walls=of is not None and of.walls,

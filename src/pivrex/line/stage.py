@@ -19,7 +19,7 @@ PRESSED = 0.5
 
 
 class Fractions(Record):
-    """What a stage of shaping makes of each function of the law, in [-1, 1]."""
+    """The result of a shaping stage for each function of the law, in [-1, 1]."""
 
     value: Numbers = field("functions")
 
@@ -97,7 +97,7 @@ class Stage:
         return self.memory.of(batch, **self.begins) if self.memory is not None else None
 
     def keep(self, other: Stage, state: Any, batch: tuple[int, ...]) -> Any:
-        """Return the state to go on with after the rig was changed, from that of the stage ``other`` of the rig before."""
+        """Return the next state after the rig was changed, from the state of the stage ``other`` of the rig before."""
         return state if other.kept_while == self.kept_while else self.start(batch)
 
     # --- what it tells ---

@@ -66,8 +66,8 @@ class SteerSettings(Record):
 
 
 class SteerState(Record):
-    """What the steering remembers: where the wheels were to point, NaN before the first tick, and where they pointed,
-    B + (W,) in rad; the loop's integral, B + (S,) in rad·s.
+    """The memory of steering: the target angles of the wheels, NaN before the first tick, and their last angles, B + (W,) in rad; the loop's
+    integral, B + (S,) in rad·s.
     """
 
     target: Numbers = field("pointing", unit="rad")
@@ -76,8 +76,8 @@ class SteerState(Record):
 
 
 class SteeringColumns(Record):
-    """What steered wheels must do: where each points, whether it runs reversed (-1) because that is the short way, the share of its
-    speed that it may have while an angle is missing, its surface speed with both; and the drives of the steering motors.
+    """The commands of steered wheels: the angle of each, whether it runs reversed (-1) because that is shorter, the share of its speed while
+    its angle has an error, its surface speed with both; and the drives of the steering motors.
     """
 
     target: Numbers = field("pointing", unit="rad")

@@ -108,7 +108,7 @@ class HeldColumns(Record):
 
 
 class LineMemory(Record):
-    """What a line remembers from one tick to the next: the states of its stages, and columns that are held."""
+    """The memory of a line between ticks: the states of its stages, and held columns."""
 
     zeroing: ZeroingState = part()
     tilt: TiltState = part()

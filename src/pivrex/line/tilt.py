@@ -64,8 +64,8 @@ class TiltSettings(Record):
 
 
 class TiltState(Record):
-    """What is remembered: the lean, NaN before the first reading, how many readings it has taken in, the gyro's bias, the three readings of
-    the tick before, how long the sensor has been silent and frozen, in s, and how far both leans are apart, averaged.
+    """The memory of tilt: the lean, NaN before the first reading, the number of readings, the gyro's bias, the three readings of the tick
+    before, the time in s for which the sensor has been silent and frozen, and the averaged difference of both leans.
     """
 
     lean: Number = field(unit="rad")

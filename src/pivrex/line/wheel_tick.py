@@ -18,7 +18,7 @@ NOTHING = 0.0005
 
 
 class TickLine(Protocol):
-    """What a `pivrex.line.line.Line` is to those that tell of it."""
+    """The part of a `pivrex.line.line.Line` that the why needs."""
 
     rig: Rig
     layout: Layout
@@ -33,7 +33,7 @@ class TickLine(Protocol):
 
 
 class WheelTick:
-    """A Tick's row, asked for one wheel.
+    """A Tick's row, for the why of one wheel.
 
     Attributes
     ----------
@@ -88,7 +88,7 @@ class WheelTick:
 
     @property
     def control(self) -> str:
-        """What the hand holds: "forward stick"."""
+        """The control in the hand: "forward stick"."""
         rig = self.line.rig
         channel = rig.channel(rig.law.axes()[self.main])
         return f"{self.main} {'trigger' if is_one_sided(channel) else 'stick'}"

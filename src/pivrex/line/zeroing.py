@@ -54,7 +54,7 @@ class ZeroingSettings(Record):
 
 
 class ZeroingState(Record):
-    """What is remembered, B each.
+    """The memory of zeroing, B each.
 
     Attributes
     ----------
@@ -121,7 +121,7 @@ def measure_bias(
 def zeroing_step(
     s: ZeroingSettings, before: ZeroingState, after: ZeroingState, sensed: SensedRow, out: ZeroingColumns
 ) -> None:
-    """Take the bias off the gyro's heading; measure it where that was asked for."""
+    """Subtract the gyro's bias from its heading; measure the bias on request."""
     after.status, after.readings, after.first, after.second = (
         before.status,
         before.readings,

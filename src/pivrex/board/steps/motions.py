@@ -18,8 +18,8 @@ __all__ = ["Motions"]
 
 
 class Motions:
-    """What a step that drives becomes: the values of its motion. As `pivrex.routine.planning.Planner`, but most of its numbers are known
-    only when the step begins.
+    """Turns steps that drive into the values of their motions. Like `pivrex.routine.planning.Planner`, but most numbers are known only when
+    the step begins.
     """
 
     def __init__(self, table: Table) -> None:

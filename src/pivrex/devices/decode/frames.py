@@ -72,7 +72,7 @@ class FramesReader:
         return data[-most * self._size :]
 
     def left_out(self, count: int) -> None:
-        """What was dropped is not missed: frames have no numbers."""
+        """Dropped frames cannot be counted: frames have no numbers."""
 
     def current(self, now_s: float) -> Mapping[str, float]:
         return self._now

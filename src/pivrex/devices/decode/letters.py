@@ -103,7 +103,7 @@ class LettersReader:
         return Message(said, {letter_channel(letter): self._value[letter]}, does=self.does(letter))
 
     def groups_are(self, groups: Mapping[str, str]) -> None:
-        """Take what letters end each other, of a changed rig."""
+        """Take the groups of letters of a changed rig; a letter ends others of its group."""
         self.groups = dict(groups)
 
     def knows(self, char: str) -> bool:
@@ -130,7 +130,7 @@ class LettersReader:
         return data[-most:]
 
     def left_out(self, count: int) -> None:
-        """What was dropped may have ended what lasts."""
+        """A dropped letter may have ended a motion that lasts."""
         self._until.clear()
 
     def current(self, now_s: float) -> Mapping[str, float]:

@@ -38,7 +38,7 @@ class Lines:
         return max(data.count(b"\n"), data.count(b"\r"))
 
     def newest(self, data: bytes, most: int) -> bytes:
-        """Return the last ``most`` lines of these bytes, and what stands behind them; what came before is forgotten."""
+        """Return the last ``most`` lines of these bytes, and the rest after them; earlier bytes are forgotten."""
         kept = data.rsplit(b"\n" if b"\n" in data else b"\r", most + 1)
         if len(kept) <= most + 1:
             return data

@@ -90,7 +90,7 @@ class NumbersReader:
         return self._lines.newest(data, most)
 
     def left_out(self, count: int) -> None:
-        """What was dropped is not missed: lines have no numbers of their own."""
+        """Dropped lines cannot be counted: lines have no numbers of their own."""
 
     def current(self, now_s: float) -> Mapping[str, float]:
         return self._now

@@ -35,7 +35,7 @@ def read_number(word: str, seal: Seal | None) -> int:
 
 
 class Order:
-    """Judges the numbers of one sender. With a `Seal` what was said before stays refused, also for a new listener."""
+    """Judges the numbers of one sender. With a `Seal`, old numbers stay refused, also for a new listener."""
 
     def __init__(self, seal: Seal | None = None) -> None:
         self._seal = seal

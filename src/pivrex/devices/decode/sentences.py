@@ -64,7 +64,7 @@ class SentenceReader:
         raise NotImplementedError
 
     def _does(self, said: Any) -> str:
-        """Return what comes of it, in words; empty where it says many things at a time."""
+        """Return the effect in words; empty if it does many things at once."""
         return ""
 
     def _says_stop(self, said: Any) -> bool:

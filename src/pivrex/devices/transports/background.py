@@ -10,7 +10,7 @@ __all__ = ["Background"]
 
 
 class Background:
-    """Something slow that is done in a thread of its own: `done` tells, `result` gives it or raises what went wrong."""
+    """A slow action in a thread of its own: `done` says whether it has ended, `result` returns its value or raises its error."""
 
     def __init__(self, work: Callable[[], Any]) -> None:
         self._work, self._result, self._problem = work, None, None

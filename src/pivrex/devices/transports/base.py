@@ -45,7 +45,7 @@ class Chunk(NamedTuple):
 
 
 class OpenTransport:
-    """What all wires share: when to try again, and what went wrong.
+    """Common parts of all wires: when to try again, and what went wrong.
 
     Attributes
     ----------
@@ -80,7 +80,7 @@ class OpenTransport:
         return None
 
     def drop(self, sender: str) -> None:
-        """Hang up on a sender that is connected."""
+        """Close the connection of a sender."""
 
     def poll(self, now_s: float, budget_s: float = BUDGET_S) -> list[Chunk]:
         """Return what has come since the last poll, as much as can be taken in ``budget_s`` s; opens what is not open when

@@ -14,7 +14,7 @@ ODD = 0.5
 
 
 class Disagreement(NamedTuple):
-    """What is to be said, and whether something is surely wrong: that tyres are dragged around when a robot turns is none."""
+    """The sentence, and whether something is surely wrong: tyres that slide sideways in a turn are no fault."""
 
     said: str
     wrong: bool

@@ -20,7 +20,7 @@ NEARLY = 1e-9
 
 
 class Envelope:
-    """What the wheels' top speeds leave of all motions. Exact: every answer solves the wheels' own limits.
+    """The motions that the wheels' top speeds allow. Exact: every answer solves the wheels' own limits.
 
     A chassis that moves in the plane has a region of velocities for each rate of turn; one that does not has a region
     of speed and rate of turn.

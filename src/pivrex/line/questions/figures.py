@@ -19,7 +19,7 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class WheelFigures:
-    """What one wheel's turn means.
+    """Figures of one turn of a wheel.
 
     Attributes
     ----------

@@ -66,7 +66,7 @@ def preview(line: Line, twist: Floats) -> Preview:
 
 @dataclass(frozen=True)
 class Doing:
-    """What the wheels are doing in a Tick.
+    """The motion of the wheels in a Tick.
 
     Attributes
     ----------
