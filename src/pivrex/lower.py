@@ -33,9 +33,7 @@ def reason(problem: BaseException) -> str:
 
 
 def as_ours(problem: BaseException) -> PivrexError | None:
-    """Return an error of what lies below as one of the family, with where it was if it says so; None for one that is a fault
-    of the program itself.
-    """
+    """Return an error of a lower layer as one of the family, with its place if it has one; None for a bug of the program itself."""
     if isinstance(problem, PivrexError):
         return problem
     names = {_full_name(kind) for kind in type(problem).__mro__}

@@ -57,7 +57,7 @@ def max_turn(path: Path, rig: Rig) -> float:
 
 
 def twist_along(curve: Curve, looks: Looking) -> tuple[Floats, Floats]:
-    """Return the robot's twist for each m/s along the path, (N, 3), and how that changes with the way.
+    """Return the robot's twist for each m/s along the path, (N, 3), and how it changes with the distance.
 
     Notes
     -----

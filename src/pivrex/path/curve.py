@@ -262,7 +262,7 @@ def _pieces(spline: Spline, whole: Floats) -> tuple[np.ndarray, Floats]:
 
 
 def _finer(spline: Spline, whole: Floats) -> Floats:
-    """Return places, closer to each other where the bend changes."""
+    """Return distances along the curve, closer to each other where the curvature changes."""
     piece, u = _pieces(spline, whole)
     p1, p2 = (spline.at(piece, u, k) for k in (1, 2))
     bend = (p1[:, 0] * p2[:, 1] - p1[:, 1] * p2[:, 0]) / np.maximum((p1 * p1).sum(axis=1), 1e-12) ** 1.5

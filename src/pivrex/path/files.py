@@ -48,7 +48,7 @@ def _row(point: PathPoint) -> tomlkit.items.Table:
 
 
 def _say(document: tomlkit.TOMLDocument, path: Path) -> None:
-    """Put what the screen can change in addition to the points into a document, where it says otherwise."""
+    """Write everything that the screen can change, except the points, to a document, where it differs."""
     said: dict[str, object] = {"floor": path.floor, "heading": path.heading, "backwards": path.backwards}
     if path.heading == "fixed":
         said["looks"] = f"{degrees(path.looks_rad):.2f} deg"

@@ -41,8 +41,8 @@ class TimeLaw(NamedTuple):
 
 
 class _Rows(NamedTuple):
-    """What bounds the acceleration a in each of N - 1 steps by the square z of the speed at its beginning: |a + lean·z| <= room,
-    (2·R, N - 1) each, as seen from both ends of the step.
+    """The limits of the acceleration a in each of N - 1 steps, by the square z of the speed at its beginning: |a + lean·z| <= room, (2·R, N
+    - 1) each, as seen from both ends of the step.
     """
 
     room: Floats

@@ -72,7 +72,7 @@ FIRST_WORDS = frozenset(words.split()[0] for words in (*_PLAIN, *_MOTIONS, "slow
 
 @dataclass(frozen=True)
 class Action:
-    """What is done.
+    """One action.
 
     Attributes
     ----------
@@ -113,7 +113,7 @@ class Action:
 
     @property
     def group(self) -> str:
-        """What a later letter of the same group puts an end to; `EVERYTHING` for what ends all, empty for what is done once."""
+        """The group of letters: a later letter of the same group ends this action; `EVERYTHING` ends all, empty is for single actions."""
         if self.verb in ("motion", "brake", "coast"):
             return "motion"
         if self.verb in ("stop", "shut down"):

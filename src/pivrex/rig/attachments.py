@@ -314,7 +314,7 @@ class Reach:
 
     @property
     def quantity(self) -> str:
-        """What it is measured in, a name of `pivrex.units.KINDS`."""
+        """The kind of its positions, a name of `pivrex.units.KINDS`."""
         return "angle" if self.unit == "rad" else "length"
 
     def written(self, value: float, digits: int = 0) -> str:

@@ -163,7 +163,7 @@ class SpeedLoop(BalanceLoop):
 
 
 class LeanLoop(BalanceLoop):
-    """From a lean to the rate at which it changes."""
+    """The loop from a lean to its rate."""
 
     p: _Gain = Field(default=6.0, description="P: deg/s for each degree of the error, in 1/s.", examples=[6])
     output_limit_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=50, step="10 deg/s")] = Field(

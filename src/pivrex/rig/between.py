@@ -68,7 +68,7 @@ def _motor_mistakes(rig: RigTables) -> list[tuple[str, str]]:
 
 
 def _without_wheels(rig: RigTables, idle: list[str]) -> list[tuple[str, str]]:
-    """What belongs on a bench, in a rig that has a chassis; ``idle`` are its wheels without a motor."""
+    """Mistakes: parts of a bench in a rig that has a chassis; ``idle`` are its wheels without a motor."""
     found = [
         (
             f"motors.{name}.wheels",
@@ -88,7 +88,7 @@ def _without_wheels(rig: RigTables, idle: list[str]) -> list[tuple[str, str]]:
 
 
 def _bench_mistakes(rig: RigTables) -> list[tuple[str, str]]:
-    """What is wrong with a rig without a chassis."""
+    """Mistakes of a rig without a chassis."""
     found = [
         (
             f"motors.{name}.wheels",
@@ -272,7 +272,7 @@ def _axis_mistakes(rig: RigTables) -> list[tuple[str, str]]:
 
 
 def _reading_mistakes(rig: RigTables) -> list[tuple[str, str]]:
-    """What the law reads: axes that are there, each its own channel, sticks or triggers as it needs them."""
+    """Mistakes in the law's inputs: axes must exist, each with its own channel, a stick or a trigger as the law needs."""
     found = []
     for role, name in rig.law.axes().items():
         if name not in rig.axes and name not in CHANNELS:

@@ -102,7 +102,7 @@ class Body(Table):
     )
 
     def weighs_kg(self, chassis: Chassis) -> float:
-        """What a robot with this chassis weighs."""
+        """The mass of a robot with this chassis."""
         return self.mass_kg if self.mass_kg is not None else PER_AREA_KG_M2 * chassis.length_m * chassis.width_m
 
     def high_m(self, chassis: Chassis) -> float:

@@ -32,7 +32,7 @@ class Change:
 
 
 def put_changes(document: TOMLDocument, changes: Sequence[Change]) -> None:
-    """Put changes into a rig's document."""
+    """Write changes to a rig's document."""
     for change in changes:
         set_key(document, change.key, change.after)
 

@@ -77,7 +77,7 @@ class Wheel(Table):
 
     @property
     def kind(self) -> str:
-        """What sort of wheel it is: plain, omni, mecanum or steered."""
+        """The kind of wheel: plain, omni, mecanum or steered."""
         if self.steered:
             return "steered"
         if self.rollers_rad is None:
@@ -212,12 +212,12 @@ class Chassis(Table):
 
     @property
     def geometry(self) -> Geometry:
-        """What follows from where the wheels are."""
+        """The geometry of the wheels."""
         return geometry_of(tuple(Contact(w.x_m, w.y_m, w.drive_rad, w.rollers_rad, w.steered) for w in self.wheels))
 
     @property
     def shape(self) -> str:
-        """What the wheels make it, in a word: two-sided, omni, mecanum, steered or mixed."""
+        """The kind of chassis in a word: two-sided, omni, mecanum, steered or mixed."""
         kinds = {w.kind for w in self.wheels}
         if kinds == {"plain"} and all(abs(w.drive_rad) < 1e-9 for w in self.wheels):
             return "two-sided"
@@ -235,7 +235,7 @@ class Chassis(Table):
 
 
 class Bench(Chassis):
-    """What stands where a rig has no chassis: a wheel of its own for each motor, in the air, at which a metre is a radian."""
+    """The place of a missing chassis: a wheel for each motor, off the ground, for which a metre is a radian."""
 
     def mistakes(self) -> list[tuple[str, str]]:
         return []

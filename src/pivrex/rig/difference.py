@@ -57,7 +57,7 @@ def differences(before: str, after: str) -> list[Change]:
 
 
 def applied(text: str, change: Change) -> dict[str, Any]:
-    """Return what a TOML text holds with one change alone made; what has no place there stays out."""
+    """Return the content of a TOML text with only one change made; a value without a place there is left out."""
     data = tomllib.loads(text)
     at: Any = data
     for part, following in zip(change.place, change.place[1:], strict=False):

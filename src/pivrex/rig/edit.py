@@ -80,7 +80,7 @@ class RigFile(Document[Rig]):
             self.change(self._with(lambda document: set_key(document, key, value)), f"{key} = {value}", join)
 
     def edit(self, what: str, change: Callable[[TOMLDocument], None], join: bool = False) -> None:
-        """Change several things as one step and save; raises like `put`. ``join`` goes on with a step of the same name."""
+        """Change several things as one step and save; raises like `put`. ``join`` extends a step of the same name."""
         with alone(self.path):
             found = self.look_outside()
             if found and not self.problem:
@@ -88,7 +88,7 @@ class RigFile(Document[Rig]):
             self.change(self._with(change), what, join)
 
     def _with(self, change: Callable[[TOMLDocument], None]) -> str:
-        """Return the text as a change leaves it, comments and order kept.
+        """Return the changed text, with comments and order kept.
 
         Parsing with comments takes 20 ms, so the document is kept for the next change; one that turns out to be a
         mistake is never the text in use, and is parsed again.

@@ -15,7 +15,7 @@ FAR = 2.0
 
 
 def mirrored_key(rig: Rig, key: str, value: object) -> tuple[str, object] | None:
-    """Return what changes with a wheel's place or radius at the other side of the robot: its key and value; None for nothing."""
+    """Return what changes with a wheel's place or radius on the other side of the robot: its key and value; None for nothing."""
     found = re.fullmatch(r"chassis\.wheels\.(\d+)\.(x|y|radius)", key)
     if found is None or int(found[1]) >= len(rig.chassis.wheels):
         return None

@@ -106,7 +106,7 @@ def laws_of(wheels: str) -> dict[str, str]:
 
 @dataclass(frozen=True)
 class NewRobot:
-    """What someone wants of a robot.
+    """The choices for a new robot.
 
     Attributes
     ----------

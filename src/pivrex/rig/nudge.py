@@ -20,7 +20,7 @@ COARSE = 5
 
 
 class Setting:
-    """One key of a rig that is changed on the screen.
+    """One key of a rig that you can change on the screen.
 
     Attributes
     ----------
@@ -60,7 +60,7 @@ class Setting:
         return self.choices[int(value)] if self._is_flag else str(value)
 
     def chosen(self, choice: str) -> object:
-        """Return what stands in the file for a choice; raises `UnitError` for one that there is not."""
+        """Return the text in the file for a choice; raises `UnitError` for an unknown one."""
         if choice not in self.choices:
             raise UnitError(f'is "{choice}", but should be one of {", ".join(self.choices)}')
         return choice == "yes" if self._is_flag else choice

@@ -105,7 +105,7 @@ def unfit(rig: RigTables, action: Action) -> list[str]:
 
 
 def _of_attachment(rig: RigTables, action: Action) -> list[str]:  # noqa: PLR0911 - a case for each mistake
-    """What an attachment cannot do."""
+    """Actions that an attachment cannot do."""
     attachment = rig.attachments.get(action.target)
     if attachment is None:
         return []
@@ -126,7 +126,7 @@ def _of_attachment(rig: RigTables, action: Action) -> list[str]:  # noqa: PLR091
 
 
 def _of_robot(rig: RigTables, action: Action) -> list[str]:
-    """What this robot cannot do."""
+    """Actions that this robot cannot do."""
     if rig.is_bench and action.verb in _NEEDS_ROBOT:
         return [f'is "{action.text}", but {rig.name} is a bench: there is no robot that moves']
     found = []
@@ -158,7 +158,7 @@ def _of_drivers(rig: RigTables, verb: str) -> list[str]:
 
 
 def _of_binding(key: str, binding: Binding, action: Action) -> list[tuple[str, str]]:
-    """What does not go together in a binding."""
+    """Parts of a binding that exclude each other."""
     found = []
     if binding.when in ("held", "toggle") and not (action.lasts and action.verb != "follow"):
         found.append((f"{key}.when", f'is "{binding.when}", but "{action.text}" is done once; it acts on a press'))

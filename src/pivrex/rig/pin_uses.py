@@ -10,7 +10,7 @@ __all__ = ["PinUse", "pins_of"]
 
 
 class PinUse(NamedTuple):
-    """What a pin is used for: the key in the rig that names it, whose it is, and as what."""
+    """The use of a pin: the key in the rig that names it, its owner, and its purpose."""
 
     key: str
     owner: str

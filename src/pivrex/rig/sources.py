@@ -62,7 +62,7 @@ class _Source(Table):
 
     @property
     def idle(self) -> Literal["lost", "no change", "neutral"]:
-        """What silence means."""
+        """The action after silence."""
         return "lost"
 
     def channels(self) -> tuple[str, ...]:
@@ -70,7 +70,7 @@ class _Source(Table):
         raise NotImplementedError
 
     def problems(self) -> list[tuple[str, str]]:
-        """Return what is wrong between its keys, as `Table.mistakes` does; the rig asks, so that all is said at once."""
+        """Return the mistakes between its keys, like `Table.mistakes`; the rig asks, so that all are reported at once."""
         there = self.channels()
         return [
             (f"{key}.{name}", f"is no channel of this source, which has {', '.join(there)}")
@@ -205,7 +205,7 @@ class NumbersSource(_Sent):
 
     @property
     def hello_bytes(self) -> bytes:
-        """What is sent to the device each time that it is opened; empty too if it cannot be read."""
+        """The bytes that are sent to the device each time that it is opened; empty if they cannot be read."""
         try:
             return self.hello.encode("ascii").decode("unicode_escape").encode("latin-1")
         except UnicodeError:

@@ -266,7 +266,7 @@ class RigTables(Table):
         return motor.wheel_top_rad_s * radius
 
     def fastest(self, motion: tuple[float, float, float]) -> float:
-        """Return how many times a twist the slowest wheel allows, with nothing else asked for; 0 if none of it."""
+        """Return how many times a twist the slowest wheel allows, with nothing else commanded; 0 if none of it."""
         geometry = self.chassis.geometry
         needed = np.zeros(len(self.chassis.wheels))
         clean = geometry.clean if geometry.drags else np.eye(3)
@@ -277,15 +277,15 @@ class RigTables(Table):
 
     @property
     def full_forward_m_s(self) -> float:
-        """What a forward fraction of 1 commands; by default what the slowest wheel at full drive allows."""
+        """The speed of a forward fraction of 1; by default the speed that the slowest wheel allows at full drive."""
         return self.law.full_forward_m_s or self.fastest((1, 0, 0))
 
     @property
     def full_left_m_s(self) -> float:
-        """What a sideways fraction of 1 commands; by default what the slowest wheel at full drive allows."""
+        """The speed of a sideways fraction of 1; by default the speed that the slowest wheel allows at full drive."""
         return self.law.full_left_m_s or self.fastest((0, 1, 0))
 
     @property
     def full_turn_rad_s(self) -> float:
-        """What a turn fraction of 1 commands; by default the fastest turn on the spot (two-sided: 2·V/track)."""
+        """The speed of a turn fraction of 1; by default the fastest turn on the spot (two-sided: 2·V/track)."""
         return self.law.full_turn_rad_s or self.fastest((0, 0, 1))

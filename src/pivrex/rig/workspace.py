@@ -55,7 +55,7 @@ class Folder:
         return read_floor(found[name])
 
     def sweep(self) -> None:
-        """Take away what programs that were killed left here: halves of saves and exports, and recordings without a reading."""
+        """Delete what killed programs left here: partial saves and exports, and recordings without a reading."""
         for folder in ("rigs", "inputs", "routines", "floors", "paths", "exports", "."):
             sweep(self.path / folder)
         with contextlib.suppress(OSError):

@@ -32,7 +32,7 @@ PLAIN = r"[\w -]+"
 
 
 class _NextTo:
-    """Reads what lies next to a routine; only by plain names, so that none leads elsewhere."""
+    """Reads the files next to a routine, only by plain names, so that none leads to another folder."""
 
     def __init__(self, path: Path) -> None:
         self._path = path

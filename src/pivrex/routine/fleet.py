@@ -90,7 +90,7 @@ class Fleet:
 
     @property
     def table(self) -> Floats:
-        """What is kept of the Ticks of all, (N, most, columns)."""
+        """The kept columns of the Ticks of all robots, (N, most, columns)."""
         return self._kept.reshape(len(self._kept), -1, self.means.row_length)
 
     def kept(self, i: int) -> tuple[Floats, Floats]:

@@ -45,7 +45,7 @@ LATE_S = 0.05
 
 @dataclass(frozen=True)
 class Goal:
-    """What must come true.
+    """A condition for the result.
 
     Attributes
     ----------

@@ -51,7 +51,7 @@ class AttachedState(Record):
 def ask_attachments(
     s: AttachmentSettings, v: AttachedState, n: int, bindings: BindingsColumns, routine: RoutineColumns
 ) -> None:
-    """Write what goes to each attachment in tick n. What is asked once, and what is called otherwise, is said once."""
+    """Write the outputs of each attachment in tick n. Single requests, and new names of positions, are written once."""
     for k in range(len(v.goal)):
         to = v.sent[k]
         v.sent[k] = nan

@@ -140,13 +140,13 @@ class Interpreter:
         renumber(self.threads, lines)
 
     def miss(self) -> None:
-        """What it should be known by said nothing."""
+        """End the routine: a sensor that a step needs is silent."""
         step = next((r for r in reversed(self.records) if r.lane == "sense"), None)
         if step is not None:
             step.marks.append(UNKNOWN)
 
     def close(self, n: int, mark: str = "") -> None:
-        """End what goes on, when the clock or someone ends the routine."""
+        """End all running steps, when the clock or someone ends the routine."""
         for record in self.records:
             if record.end < 0:
                 record.end = n

@@ -12,7 +12,7 @@ __all__ = [
 
 
 class Kind(NamedTuple):
-    """What a number measures, as powers of metre, second, radian, volt, count and wheel turn."""
+    """The unit of a number, as powers of metre, second, radian, volt, count and wheel turn."""
 
     metre: int = 0
     second: int = 0

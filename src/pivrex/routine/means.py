@@ -26,7 +26,7 @@ __all__ = ["Means"]
 
 
 class Means:
-    """What routines need of a line.
+    """The parts of a line that routines need.
 
     Parameters
     ----------

@@ -11,7 +11,7 @@ __all__ = ["Habits", "Memory"]
 
 @dataclass
 class Habits:
-    """What counts for one robot from here on: how fast it drives and turns, whether the gyro corrects it, what is slowed."""
+    """The settings of one robot from here on: its speeds, whether the gyro corrects it, and what is slowed."""
 
     drive: float
     turn: float
@@ -21,7 +21,7 @@ class Habits:
 
 @dataclass(frozen=True)
 class Memory:
-    """What one robot knows in the middle of a routine, between two steps: it can begin there again.
+    """The memory of one robot in the middle of a routine, between two steps: it can continue from there.
 
     Attributes
     ----------

@@ -130,7 +130,7 @@ class Place:
 
 @dataclass(frozen=True)
 class Otherwise:
-    """What is done when a limit is reached: ``stop``, ``go on`` or ``do``, then with a move's name and its arguments."""
+    """The action at a limit: ``stop``, ``go on`` or ``do``, then with a move's name and its arguments."""
 
     what: str
     name: str = ""
@@ -140,7 +140,7 @@ class Otherwise:
 
 @dataclass(frozen=True)
 class Options:
-    """What may stand behind a motion, or behind anything that waits."""
+    """The options of a motion, or of a step that waits."""
 
     at: Expression | None = None
     gyro: bool | None = None

@@ -71,7 +71,7 @@ class _Option:
 
 
 class _Nodes(Transformer[Token, Any]):
-    """Makes records from the bottom up. A method for each rule gets what stands in it, keywords left out."""
+    """Makes records from the bottom up. The method of each rule gets its parts, without keywords."""
 
     # --- expressions ---
 

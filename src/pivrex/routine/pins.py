@@ -29,7 +29,7 @@ _SHOW = "show "
 
 @dataclass(frozen=True)
 class Pin:
-    """What is pinned, on one line.
+    """The pinned expression, on one line.
 
     Attributes
     ----------

@@ -41,7 +41,7 @@ def start_pose(program: Program, field: Field | None) -> Floats:
 
 @dataclass
 class Play:
-    """What came of a routine.
+    """The result of playing a routine.
 
     Attributes
     ----------
@@ -91,7 +91,7 @@ class _Mark:
 
 
 class Player:
-    """Plays one routine after another for one robot, going on from where a changed text still does the same.
+    """Plays one routine after another for one robot; it continues from the last step that a changed text shares.
 
     Parameters
     ----------
@@ -224,7 +224,7 @@ class Player:
 
 
 def _same_so_far(before: Program, now: Program, touched: dict[str, int]) -> bool:
-    """Return whether two programs are alike as far as one has been done."""
+    """Return whether two programs are the same up to the last step that was played."""
     for code, upto in touched.items():
         mine, theirs = before.codes.get(code, ()), now.codes.get(code, ())
         if mine[:upto] != theirs[:upto] or min(len(mine), upto) > len(theirs):

@@ -55,8 +55,8 @@ BLIND_TICKS = 2
 
 
 class Measured(Record):
-    """What robots measured since the last tick: the displacement in their own directions and the field's, in m and rad, their
-    estimated poses, the gyro's heading, how far the estimated heading is from it, and the one from the frame's forward.
+    """The measurements since the last tick: the displacement in the robots' own directions and the field's, in m and rad, their estimated
+    poses, the gyro's heading, the difference between the estimated heading and it, and that to the heading of the frame's forward.
     """
 
     forward: Number = of_size(unit="m")
@@ -158,8 +158,8 @@ class ProfileState(Record):
 
 
 class Command(Record):
-    """What a motion asks for in a tick: forward and left in m/s, turn in rad/s, the heading to aim at, NaN for none, how
-    fast that moves, and whose forward it means, 1 the robot's, 2 the field's.
+    """The command of a motion in a tick: forward and left in m/s, turn in rad/s, the heading to aim at, NaN for none, how fast it moves, and
+    the frame of its directions, 1 the robot's, 2 the field's.
     """
 
     twist: Numbers = of_size(3)

@@ -186,7 +186,7 @@ class MarkStep(Instruction):
 
 @dataclass(frozen=True)
 class Default(Instruction):
-    """What counts from here on: "drive", "turn" with a speed, or "gyro" with whether it corrects."""
+    """A setting from here on: "drive", "turn" with a speed, or "gyro" with whether it corrects."""
 
     what: str
     value: Expression | None = None
@@ -216,7 +216,7 @@ class GiveBack(Instruction):
 
 @dataclass(frozen=True)
 class SayStep(Instruction):
-    """A sentence is said."""
+    """A step that shows a sentence."""
 
     text: str
 

@@ -42,7 +42,7 @@ class Follows(NamedTuple):
 
 @dataclass(frozen=True)
 class Rehearsed:
-    """What came of N drives.
+    """The results of N drives.
 
     Attributes
     ----------
@@ -248,6 +248,6 @@ def follows(found: Rehearsed) -> list[Follows]:
 
 
 def split(seeds: NDArray[np.uint64], workers: int) -> list[NDArray[np.uint64]]:
-    """Cut seeds into tasks: as large as a batch may be, and at least one for each worker. What comes of them does not depend on it."""
+    """Split seeds into tasks: as large as a batch may be, and at least one for each worker. The results do not depend on the split."""
     size = max(1, min(AT_ONCE, -(-len(seeds) // max(1, workers))))
     return [seeds[k : k + size] for k in range(0, len(seeds), size)]

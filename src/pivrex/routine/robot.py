@@ -67,7 +67,7 @@ class RobotWords:
 
     @cached_property
     def metres_per_count(self) -> float:
-        """How far a count of the encoders carries the robot; 0 if none is said to count."""
+        """The distance of one encoder count; 0 if no encoder counts."""
         each = [m.counts_per_wheel_turn for m in self.rig.motors.values()]
         return self.metres_per_turn / float(np.mean(each)) if each and all(each) else 0.0
 
@@ -85,7 +85,7 @@ class RobotWords:
         return 2 * pi / counts * self.reach(name).per_rad if counts else 0.0
 
     def place(self, name: str) -> Kind:
-        """What the places of an attachment are measured in."""
+        """The kind of an attachment's positions."""
         return ANGLE if self.reach(name).unit == "rad" else LENGTH
 
     def reach(self, name: str) -> Reach:

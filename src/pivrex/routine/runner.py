@@ -100,7 +100,7 @@ class Runner(Knowing):
         return made
 
     def memory(self, row: Floats) -> Memory:
-        """Return what the robot knows, between two steps; ``row`` is the Tick that was made of what it asked for last."""
+        """Return the robot's memory between two steps; ``row`` is the Tick that follows from its last request."""
         layout, kinds = self.line.layout, self._words.attachments
         arms = [n for n, kind in kinds.items() if kind in ENCODED]
         return Memory(
@@ -130,7 +130,7 @@ class Runner(Knowing):
         return made
 
     def renumber(self, lines: Mapping[float, float]) -> None:
-        """Take other numbers for the lines of the text: it has been changed elsewhere."""
+        """Take new numbers for the lines of the text after a change of other lines."""
         self.interpreter.renumber(lines)
         line = self.state.get("line")
         self.state.set(line=lines.get(line, line))

@@ -38,7 +38,7 @@ Tell = Callable[[str], bool]
 
 @dataclass(frozen=True)
 class Solved:
-    """What was found.
+    """The result of the search.
 
     Attributes
     ----------
@@ -158,7 +158,7 @@ class _Search:
 
 
 class GivenUpError(Exception):
-    """No one wants it any longer."""
+    """The search was cancelled."""
 
 
 def _ended(how: str) -> str:
@@ -264,7 +264,7 @@ def _nearest(search: _Search) -> tuple[float, float]:
 
 
 def _finest(search: _Search) -> float:
-    """How little a number may differ and still change something: times are counted in ticks."""
+    """The smallest change of a number that has an effect: times are counted in ticks."""
     number = search.number
     return search.rig.dt_s if number.kind == TIME else FINEST.get(number.kind, 1e-4)
 

@@ -47,7 +47,7 @@ class StepRecord:
 
 @dataclass(frozen=True)
 class RoutineMessage:
-    """What a routine said, or a value that it showed.
+    """A sentence that a routine showed, or a value.
 
     Attributes
     ----------
@@ -82,7 +82,7 @@ class RoutineMessage:
 
     @property
     def text(self) -> str:
-        """What a person reads of it."""
+        """The text for a person."""
         return f"{self.label}: {shown(self.value, self.kind)}" if self.label else self.words
 
 
@@ -103,7 +103,7 @@ class Frame:
 
 @dataclass
 class Blocked:
-    """What a thread waits for.
+    """The event that a thread waits for.
 
     Attributes
     ----------

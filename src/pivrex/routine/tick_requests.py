@@ -16,7 +16,7 @@ __all__ = ["Asker", "Mover"]
 
 
 class Asker:
-    """What the kernels of `pivrex.routine.ticking` make of one robot's state.
+    """The state of one robot, as the kernels of `pivrex.routine.ticking` compute it.
 
     Parameters
     ----------
@@ -70,7 +70,7 @@ class Mover:
         self._form = line.form
 
     def fits(self, line: Line) -> bool:
-        """Return whether it can go on with a line: one whose Ticks have the same columns, as after a gain was changed."""
+        """Return whether it can continue with a line whose Ticks have the same columns, as after a change of a gain."""
         return line.form is self._form
 
     def tick(self, row: Floats) -> Entry:

@@ -38,7 +38,7 @@ ESTIMATED = 3
 
 
 class RoutineSettings(Record):
-    """What routines know of a rig.
+    """The settings of a rig that routines need.
 
     Attributes
     ----------
@@ -196,7 +196,7 @@ def must_wait(
 
 @kernel
 def begin_row(s: RoutineSettings, v: RoutineState, t: Tick) -> None:
-    """Write what goes into a Tick."""
+    """Write the inputs of a Tick."""
     clear(t)
     t.clock.tick, t.clock.t, t.clock.stopped = v.tick, v.tick * s.dt, v.ended
     for k in range(len(s.raw)):

@@ -22,7 +22,7 @@ SPARE_S = 6.0
 
 
 class Trial(NamedTuple):
-    """What came of a path, in N ticks that followed it.
+    """The result of a path, in the N ticks that followed it.
 
     Attributes
     ----------

@@ -16,7 +16,7 @@ class FaultError(Exception):
 
 
 class Seen:
-    """What a robot knows at a moment: its names, its readings (NaN for nothing), and the states of its attachments."""
+    """A robot's values at one moment: its names, its readings (NaN for nothing), and the states of its attachments."""
 
     def __init__(
         self, names: Mapping[str, float], reading: Callable[[str], float], state: Callable[[str, str], bool]

@@ -46,7 +46,7 @@ SIGNS = {
 
 
 class Watch(Record):
-    """What one robot waits for.
+    """The events that one robot waits for.
 
     Attributes
     ----------
@@ -66,7 +66,7 @@ class Watch(Record):
 
 
 class Witnessed(Record):
-    """What a watch looks at.
+    """The inputs of a watch.
 
     Attributes
     ----------

@@ -25,7 +25,7 @@ __all__ = ["Compared", "Differences", "Effect", "Parting", "StageParting", "comp
 
 @dataclass(frozen=True)
 class Differences:
-    """What two runs over each other have unlike.
+    """The differences of two compared runs.
 
     Attributes
     ----------

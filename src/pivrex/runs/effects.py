@@ -34,8 +34,8 @@ OF_THE_ROBOT = ("body", "battery", "gyro", "lag", "motors", "sensors", "spread",
 
 @dataclass(frozen=True)
 class Effect:
-    """A changed setting: when, by itself, it first changes what the line does with the first run's readings, in which stage and
-    column, and to what; NaN and empty if it does not.
+    """The effect of a changed setting by itself, with the first run's readings: when it first changes the line, in which stage and column,
+    and the value then; NaN and empty if it never does.
     """
 
     change: Change
@@ -53,7 +53,7 @@ class Effect:
 
 
 def effects_of(one: Run, changes: list[Change], first: int) -> list[Effect]:
-    """Find for each change where by itself it first acts: the first run's readings go through the line with it and without."""
+    """Find the first effect of each change by itself: the first run's readings go through the line with it and without."""
     if len(changes) > MAX_TRIED:
         return [Effect(change) for change in changes]
     rows = one.rows(first, min(one.end, first + round(TRY_S / one.dt_s)))
@@ -97,7 +97,7 @@ def _effect(
 
 
 def _again(line: Line, changed: Line, rows: list[Floats], run: Run) -> Iterator[Floats]:
-    """Put the readings of Ticks, and what someone else asked for in them, through another line."""
+    """Play the readings of Ticks, and the entries in them, through another line."""
     state = begun(changed, start_of(run.floor))
     taken = {stage: _taken(line, changed, stage) for stage in ("raw", "sensed", "truth")}
     for tick in rows:
@@ -109,8 +109,8 @@ def _again(line: Line, changed: Line, rows: list[Floats], run: Run) -> Iterator[
 
 
 def cause_of(parting: Parting, effects: list[Effect]) -> Change | None:
-    """Return the one change that by itself does at the parting what the second run's line did there; of a robot or floor that is another
-    the one change that the line does not feel.
+    """Return the one change that, by itself, causes the first difference; if the robot or floor was changed, the one change that the line
+    does not see.
     """
     if parting.stage in INPUTS:
         fitting = [e for e in effects if np.isnan(e.t_s) and e.change.place[0] in OF_THE_ROBOT]
@@ -125,7 +125,7 @@ def cause_of(parting: Parting, effects: list[Effect]) -> Change | None:
 
 
 def _entered(line: Line, changed: Line, tick: Floats) -> Entry:
-    """Return what entered in a tick in place of the controls, as far as the changed line has the same columns."""
+    """Return the entry of a tick, for as many columns as the changed line has too."""
     found = entered(line.stages, tick)
     alike = {n: line.stages[n].columns == changed.stages[n].columns for n in ("law", "routine", "following")}
     return found._replace(

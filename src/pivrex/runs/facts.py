@@ -27,7 +27,7 @@ LARGEST = 1_000_000
 
 @dataclass(frozen=True)
 class Facts:
-    """What is known of a run next to its Ticks.
+    """The facts of a run, in addition to its Ticks.
 
     Attributes
     ----------

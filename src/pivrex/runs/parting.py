@@ -185,7 +185,7 @@ def _blocks(one: Run, other: Run, zero: tuple[int, int], overlap: int) -> Iterat
 
 
 def is_exact(one: Run, other: Run, zero: tuple[int, int]) -> bool:
-    """Return whether both are drives of simulated robots that begin alike: then every bit can be held against the other."""
+    """Return whether both are drives of simulated robots that begin alike, so that every bit can be compared."""
     a, b = one.line(zero[0]), other.line(zero[1])
     first = one.row(zero[0]), other.row(zero[1])
     true = [row[line.layout.stage("truth")][:3] for row, line in zip(first, (a, b), strict=True)]

@@ -220,7 +220,7 @@ class Run:
 
     @cached_property
     def status_rows(self) -> list[tuple[int, Mapping[str, Any]]]:
-        """What the screen got in addition to the Ticks: from which row on, and what changed."""
+        """The screen's status in addition to the Ticks: the first row of each change, and the change."""
         found = []
         for line in self._text("status.jsonl").split(b"\n"):
             try:
@@ -232,7 +232,7 @@ class Run:
 
     @cached_property
     def events(self) -> list[Event]:
-        """What happened, in its order."""
+        """The events, in their order."""
         return read_events(self._text("events.csv").decode("utf-8", "replace"))
 
     @cached_property
@@ -259,8 +259,8 @@ class Run:
         return found[max(0, at)][1]
 
     def line(self, row: int) -> Line:
-        """Return the line that made a row; where a changed rig cannot be read that of the one before, and it is warned of.
-        Raises `RunError` if the first cannot.
+        """Return the line that made a row; if a changed rig cannot be read, the one before, with a warning. Raises `RunError` if the first
+        cannot.
         """
         path = self.rig_file(row)
         if path.name not in self._lines:

@@ -50,7 +50,7 @@ class Course:
 
     @property
     def said(self) -> str:
-        """Return what stands out; empty if nothing does."""
+        """Return a sentence about an unusual value; empty if there is none."""
         if not self.stands_out:
             return ""
         f = self.figure

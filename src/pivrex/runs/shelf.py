@@ -54,7 +54,7 @@ class Shelved:
 
 
 class Shelf:
-    """The folder ``runs`` of a workspace. What it lists is read again only where something changed."""
+    """The folder ``runs`` of a workspace. It reads a run again only after a change."""
 
     def __init__(self, folder: Path, settings: Keep | None = None) -> None:
         self.folder, self._settings = folder, settings or Keep()
@@ -100,7 +100,7 @@ class Shelf:
             raise SaveError(folder, reason(problem)) from None
 
     def thin(self) -> None:
-        """Let old runs make room, by the rule, and take away what killed programs left half. Raises `SaveError` if they cannot."""
+        """Let old runs make room by the rule, and delete partial runs of killed programs. Raises `SaveError` if that fails."""
         if leads_out(self.folder):
             return
         self._sweep()
@@ -199,7 +199,7 @@ def _problem(work: Callable[[], None]) -> SaveError | None:
 
 
 def _thin(folder: Path, facts: Facts) -> None:
-    """Take a run's Ticks away; that they are gone is said first, so that a program killed here leaves nothing half."""
+    """Delete a run's Ticks; its facts say so first, so that a program that is killed here leaves no partial run."""
     write_facts(folder, replace(facts, thinned=True))
     for path in folder.glob("ticks-*"):
         try:

@@ -40,7 +40,7 @@ class RunRecording(Recording):
         object.__setattr__(self, "columns", columns)
 
     def readings(self) -> Iterator[Reading]:
-        """Return what was read in every tick; what a changed rig no longer reads keeps its last value."""
+        """Return the readings of every tick; a channel that a changed rig no longer reads keeps its last value."""
         run: Run = self.run  # type: ignore[attr-defined]
         held: dict[str, float] = dict.fromkeys(self.columns[1:], 0.0)
         for piece in run.pieces():

@@ -26,8 +26,8 @@ CHUNK = 512
 
 
 def as_played(rig: Rig) -> Rig:
-    """Return a rig as recordings are played through it: with ideal physics, and no one who asks the gyro to hold a heading
-    unless a binding of the rig does. What the sticks mean is asked for there, not how a floor slips.
+    """Return a rig for playing recordings: with ideal physics, and without a held heading unless a binding holds it. Recordings show what
+    the sticks mean, not how a floor slips.
     """
     rig = rig.with_body("ideal") if rig.has_realistic_physics else rig
     if rig.correction is None or rig.correction.hold == "on":

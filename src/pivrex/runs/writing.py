@@ -134,7 +134,7 @@ class RunWriter:
         self.rows += len(rows)
 
     def _with_words(self, event: Event) -> Event:
-        """Return what stands in the line of the routine that a step is."""
+        """Return the text of the routine's line at a step."""
         number = event.text.removeprefix("line ")
         if event.kind != "step" or not number.isdecimal() or not 0 < int(number) <= len(self._routine):
             return event
@@ -161,7 +161,7 @@ class RunWriter:
         self._write(self._events, event_line(event).encode())
 
     def status_rows(self, changed: Mapping[str, object]) -> None:
-        """Take what the screen shows in addition to the Ticks, from the next one on: what changed of it."""
+        """Take the changes of the screen's status from the next Tick on."""
         self._write(self._status, orjson.dumps({"row": self.rows, **changed}) + b"\n")
 
     def use(self, line: Line, rig_text: str) -> None:

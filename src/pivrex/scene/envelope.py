@@ -17,7 +17,7 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class EnvelopeData:
-    """What the drawing shows, as (up, to the left).
+    """The data of the drawing, as (up, to the left).
 
     Attributes
     ----------

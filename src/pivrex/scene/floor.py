@@ -52,7 +52,7 @@ def whole(field: Field) -> Box:
 
 @lru_cache(maxsize=12)
 def floor_of(field: Field, box: Box, zones: bool = False, named: bool = True) -> Scene:
-    """Return what stands still: the floor, benches and walls; with their names, and zones, where they are asked for."""
+    """Return everything that does not move: the floor, benches and walls; with their names and zones on request."""
     scene = Scene(box, margins=MARGINS if named else Margins())
     length, width = field.length_m, field.width_m
     walls = [(0.0, 0.0), (length, 0.0), (length, width), (0.0, width), (0.0, 0.0)]
@@ -96,7 +96,7 @@ def _name(scene: Scene, field: Field, inner: list[tuple[float, float]]) -> None:
 
 
 def field_scene(field: Field, box: Box, zones: bool = False, named: bool = True) -> Scene:
-    """Return a scene for what moves on a field, which lies over what stands still."""
+    """Return a scene for everything that moves on a field, with the floor below it."""
     below = floor_of(field, box, zones, named)
     return Scene(box, margins=below.margins, below=below)
 

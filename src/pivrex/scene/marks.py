@@ -160,7 +160,7 @@ SHORT = 3.8
 
 
 class Stamped(NamedTuple):
-    """What is drawn by marks where it is long enough, and by a stamp where it is drawn shorter than ``least`` letters.
+    """Marks for a drawing that is long enough, and a stamp for one shorter than ``least`` letters.
 
     ``stamps`` are roles in quarters of a letter, (rows, columns), for a short and a longer drawing.
     """

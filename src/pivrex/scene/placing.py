@@ -15,7 +15,7 @@ Floats = NDArray[np.float64]
 
 
 class Box(NamedTuple):
-    """What is shown, in the scene's units; up and right are positive."""
+    """The visible part, in the scene's units; up and right are positive."""
 
     left: float
     bottom: float

@@ -19,7 +19,7 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class CurveData:
-    """What a curve drawing needs.
+    """The data of a curve drawing.
 
     Attributes
     ----------
@@ -58,7 +58,7 @@ class CurveData:
 
 
 def curve_ground(data: CurveData) -> Scene:
-    """Draw what stays until the response changes: all but the live points."""
+    """Draw everything but the live points: it stays until the response changes."""
     low, sign = (0.0 if data.one_sided else -1.0), (-1.0 if data.mirrored else 1.0)
     scene = Scene(Box(low, low, 1.0, 1.0), equal=False, margins=Margins(8, 1, 2, 2))
     scene.caption(data.title, "title")
@@ -100,7 +100,7 @@ def curve_scene(data: CurveData, ground: Scene) -> Scene:
 
 @dataclass(frozen=True)
 class GateData:
-    """What a gate drawing needs: points as (across, up), right and away positive.
+    """The data of a gate drawing: points as (across, up), right and forward positive.
 
     Attributes
     ----------

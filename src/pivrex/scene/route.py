@@ -22,8 +22,8 @@ MIN_M, FAR_M = 0.08, 0.3
 
 
 class Route(NamedTuple):
-    """What is drawn: poses, (N, 3), got to and asked for, the ticks of the chosen steps, those with a mark, the robot,
-    where it ended in many drives, (M, 3), and the way of another version, (N, 3).
+    """The data of the drawing: poses, (N, 3), driven and commanded, the ticks of the chosen steps, those with a mark, the robot, its end
+    poses in many drives, (M, 3), and the path of another version, (N, 3).
     """
 
     poses: Floats

@@ -16,7 +16,7 @@ Floats = NDArray[np.float64]
 
 
 class Scene:
-    """What is drawn, in the order of drawing.
+    """Marks, in the order of drawing.
 
     Parameters
     ----------
@@ -88,7 +88,7 @@ class Scene:
         return Placing.of(self.box, self.margins, self.equal, columns, rows, letter, line)
 
     def all_marks(self) -> list[Mark]:
-        """Return the marks of what lies below and its own."""
+        """Return the marks of the part below and its own."""
         return [*(self.below.all_marks() if self.below is not None else ()), *self.marks]
 
 

@@ -16,7 +16,7 @@ __all__ = ["SideData", "side_scene"]
 
 @dataclass(frozen=True)
 class SideData:
-    """What the drawing shows; NaN for what is not known.
+    """The data of the drawing; NaN for unknown values.
 
     Attributes
     ----------

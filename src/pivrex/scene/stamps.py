@@ -107,6 +107,6 @@ def _drawn(sixteenth: int, hull: str, small: bool) -> Bytes:
 
 
 def stamp_of(heading: float, hull: str) -> tuple[Bytes, Bytes]:
-    """Return what stands for a robot that points in a direction, in rad: roles in quarters, for drawings three and five letters long."""
+    """Return the stamp of a robot that points in a direction, in rad: roles in quarters, for drawings three and five letters long."""
     sixteenth = round(heading / (pi / 8)) % 16 if isfinite(heading) else 0
     return _drawn(sixteenth, hull, True), _drawn(sixteenth, hull, False)

@@ -44,8 +44,8 @@ class Curve(NamedTuple):
 
 
 class Timeline(NamedTuple):
-    """What is drawn: the lanes from the top, the bars, how long the clock is, the cursor (below 0 for none), the chosen line, now, and
-    the curves below the lanes.
+    """The data of the drawing: the lanes from the top, the bars, the length of the clock, the cursor (below 0 for none), the selected line,
+    now, and the curves below the lanes.
     """
 
     lanes: tuple[str, ...]
@@ -94,7 +94,7 @@ def timeline_scene(data: Timeline, columns: int) -> Scene:
 
 
 def _add_curve(scene: Scene, top: float, curve: Curve, whole_s: float) -> None:
-    """Draw a curve over its own range; a value that never changes lies in the middle."""
+    """Draw a curve over its own range; a constant value lies in the middle."""
     values = np.array(curve.values)
     known = values[np.isfinite(values)]
     low, span = (float(known.min()), float(np.ptp(known))) if len(known) else (0.0, 0.0)

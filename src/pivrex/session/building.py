@@ -21,9 +21,7 @@ __all__ = ["AtOnce", "Background", "Builder", "Built", "Wired", "build"]
 
 
 class Built(NamedTuple):
-    """What a rig becomes: its line, its simulated robot and how that differs from it, the commands with which its robot rests; ``serial`` marks
-    its rows.
-    """
+    """The result for a rig: its line, its simulated robot with its deviations, and the commands for rest; ``serial`` marks its rows."""
 
     line: Line
     model: AnySimulator

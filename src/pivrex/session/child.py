@@ -9,7 +9,7 @@ __all__ = ["be_the_session"]
 
 
 def be_the_session(wire: Connection, ring_name: str) -> None:
-    """Be the session until the screen hangs up."""
+    """Be the session until the screen closes the connection."""
     gc.disable()  # until start-up is over, see `process`
     from pivrex.session.process import run
 

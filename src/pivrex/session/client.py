@@ -34,7 +34,7 @@ MEMORIES = Path("/dev/shm")
 
 
 def _sweep() -> None:
-    """Take away the memory of programs that were killed before their session had it."""
+    """Delete the shared memory of programs that were killed before their session had it."""
     with contextlib.suppress(OSError):
         for path in MEMORIES.glob(f"{PREFIX}*-*"):
             pid = path.name.removeprefix(PREFIX).partition("-")[0]
@@ -134,7 +134,7 @@ class SessionClient:
         return rows
 
     def close(self) -> None:
-        """Hang up: the session tells the robot to rest and ends."""
+        """Close the connection: the session commands the robot to rest and ends."""
         if self._closed:
             return
         self._closed = True

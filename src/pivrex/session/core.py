@@ -39,8 +39,8 @@ READING_SHARE = 0.15
 
 
 class Session:
-    """Sources, a line and a robot, ticked from outside. What may move is said by `pivrex.session.moving` alone; while
-    nothing may, the robot is commanded to rest at every tick.
+    """Sources, a line and a robot, ticked from outside. Only `pivrex.session.moving` says what may move; while nothing may, the robot is
+    commanded to rest in every tick.
 
     Attributes
     ----------
@@ -81,7 +81,7 @@ class Session:
 
     @property
     def status(self) -> Status:
-        """What the screen gets."""
+        """The status for the screen."""
         return self.board.status
 
     @property
@@ -101,7 +101,7 @@ class Session:
 
     @property
     def _t(self) -> float:
-        """What the newest Tick's clock says, in s."""
+        """The clock of the newest Tick, in s."""
         return 0.0 if self._row is None else float(self._row[self._line.layout.at("clock", "t")])
 
     @property
@@ -111,7 +111,7 @@ class Session:
 
     @property
     def wants_pads(self) -> bool:
-        """Whether simulated gamepads were asked for."""
+        """Whether simulated gamepads were requested."""
         return self._pads_wanted
 
     def tell_pad_port(self, port: int) -> None:
@@ -160,7 +160,7 @@ class Session:
         return row
 
     def _take_rig(self, now_s: float) -> None:
-        """Go on with a changed rig, once it is built, and do what waited for it."""
+        """Continue with a changed rig once it is built, and carry out the requests that waited for it."""
         built = self._builder.take()
         if built is None:
             return
@@ -378,7 +378,7 @@ class Session:
         self._build()
 
     def _use(self, built: Built) -> None:
-        """Go on with a changed rig: the robot stays where it is, and every stage keeps of its state what still fits."""
+        """Continue with a changed rig: the robot stays where it is, and every stage keeps the part of its state that still fits."""
         if self._probing.goes_on:
             self.stop("the rig was changed in the middle of a probe")
         line = built.line

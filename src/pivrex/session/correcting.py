@@ -72,7 +72,7 @@ class Correcting:
         return line.changed(state, "correction", stage.hold(line.of(state, "correction"), on))
 
     def held_again(self, line: Line, state: LineState) -> LineState:
-        """Return the state of a line that begins again: what the person asked for counts on, unless the rig says another thing now."""
+        """Return the state of a line that begins again: the person's requests stay, unless the rig now says otherwise."""
         table, commanded = line.rig.correction, self._commanded
         return (
             state

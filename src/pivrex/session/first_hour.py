@@ -20,7 +20,7 @@ __all__ = ["TASKS", "Goal", "Task", "Verdict", "bench_reached"]
 
 @dataclass(frozen=True)
 class Verdict:
-    """What a goal measured: whether it is reached, in words, and whether it still waits for something to measure."""
+    """The state of a goal: whether it is reached, in words, and whether it still waits for a measurement."""
 
     reached: bool
     says: str

@@ -98,7 +98,7 @@ class SessionInputs:
     # --- which there are ---
 
     def use(self, line: Line) -> str:
-        """Go on with a changed rig's line; returns why the robot must stop for it, empty if it need not."""
+        """Continue with a changed rig's line; returns why the robot must stop for it, empty if it need not."""
         other_rate = line.dt_s != self._line.dt_s
         self._line, self.raw = line, None
         self._open_remotes()
@@ -265,8 +265,8 @@ class SessionInputs:
     # --- what is heard ---
 
     def poll(self, now_s: float, budget_s: float) -> str:
-        """Take what remotes have sent, as far as there is time: who said little before comes first, and what it leaves is for
-        those that say much. Tells which of them said stop; empty for none.
+        """Read the messages of remotes within the time budget: sources that send little come first, and leave the rest of the time to those
+        that send much. Returns which of them sent a stop; empty for none.
         """
         stopped = ""
         until_s = time.perf_counter() + budget_s

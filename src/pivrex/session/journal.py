@@ -34,7 +34,7 @@ def changes(before: Status | None, after: Status) -> dict[str, Any]:
 
 
 def rebuilt(before: Status, changed: Mapping[str, Any]) -> Status:
-    """Return the status after changes; what an older or newer version wrote and this one cannot read stays as it was."""
+    """Return the status after changes; values of another version that this one cannot read do not change it."""
     found = {}
     for name, kind in _kinds().items():
         if name in changed:

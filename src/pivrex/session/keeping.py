@@ -56,7 +56,7 @@ TAIL_S = 2.0
 
 
 class Ticking(Protocol):
-    """What the keeper needs of a session."""
+    """The part of a session that the keeper needs."""
 
     @property
     def status(self) -> Status: ...
@@ -149,7 +149,7 @@ class Keeping:
 
 
 class _Writes:
-    """What the thread does."""
+    """The work of the thread."""
 
     def __init__(self, folder: Path, setup: SetUp, waiting: deque[object]) -> None:
         self._settings: KeepSettings = setup.keep
@@ -214,7 +214,7 @@ class _Writes:
         self._gone()
 
     def _safely(self, work: Callable[[], None]) -> None:
-        """Do what may fail: then this run ends, driving goes on, and it is said once."""
+        """Do something that may fail: then this run ends, driving goes on, and a message says so once."""
         try:
             work()
         except SaveError as problem:

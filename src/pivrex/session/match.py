@@ -26,7 +26,7 @@ LET_GO = "let go of the sticks first"
 
 
 class Match:
-    """The clock, and what drives while the robot is alone. What may move next to it is said by `pivrex.session.moving`."""
+    """The clock, and the routine that drives while nobody else does. `pivrex.session.moving` says what may move as well."""
 
     def __init__(self, board: Board, periods: Periods) -> None:
         self._board, self._periods = board, periods
@@ -45,7 +45,7 @@ class Match:
 
     @property
     def status(self) -> MatchStatus:
-        """What the screen gets."""
+        """The match for the screen."""
         return self._board.status.match
 
     @property
@@ -155,7 +155,7 @@ class Match:
             self._say(paused=False, left_s=self._left * dt_s, at_t=t)
 
     def _speak(self, period: Period, left: int = 0) -> None:
-        """Report what the workspace wants said at a period: at its beginning, or when so many ticks of it are left."""
+        """Show the workspace's messages for a period: at its beginning, or a number of ticks before its end."""
         if not left:
             self._say(says="")
         for saying in self._periods.says:

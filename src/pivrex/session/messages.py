@@ -89,8 +89,8 @@ class SetUp:
 
 @dataclass(frozen=True)
 class UseRig:
-    """Use another rig, or this one changed; ``serial`` marks the rows that it makes. ``name`` and ``text`` are its file's, ``task`` is
-    the routine of its board.
+    """Use another rig, or a changed one; ``serial`` marks its rows. ``name`` and ``text`` belong to its file, ``task`` is the routine of its
+    board.
     """
 
     rig: Rig
@@ -256,7 +256,7 @@ class KeyUp:
 
 @dataclass(frozen=True)
 class SetKeysMode:
-    """Change the way keys drive."""
+    """Change how keys drive."""
 
     mode: KeysMode
 
@@ -335,7 +335,7 @@ class AttachPads:
 
 @dataclass(frozen=True)
 class Leave:
-    """The screen leaves in good order; what comes next is the end of the wire."""
+    """The screen leaves in good order; it closes the connection next."""
 
 
 Request = (

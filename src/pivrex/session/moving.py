@@ -9,7 +9,7 @@ __all__ = ["EFFECTS", "Event", "Moving", "Refused", "State"]
 
 
 class State(StrEnum):
-    """What may move now."""
+    """The states of motion."""
 
     SAFE = "safe"
     """The line drives the simulated robot; a robot on a link rests."""
@@ -30,7 +30,7 @@ class State(StrEnum):
 
 
 class Event(StrEnum):
-    """What happens."""
+    """The events that change them."""
 
     STOP = "stop"
     """Somebody or something says stop."""

@@ -30,7 +30,7 @@ COUNTED = (Period.ALONE, Period.BETWEEN, Period.DRIVEN)
 
 @dataclass(frozen=True)
 class MatchStatus:
-    """What the screen gets of the match.
+    """The state of the match for the screen.
 
     Attributes
     ----------

@@ -47,7 +47,7 @@ log = logging.getLogger(__name__)
 
 
 def run(wire: Connection, ring_name: str) -> None:
-    """Be the session until the screen hangs up. The first message on the wire is the `SetUp`."""
+    """Be the session until the screen closes the connection. The first message on the wire is the `SetUp`."""
     terminal = Terminal()
     _detach_from_terminal()
     _come_first()

@@ -25,8 +25,8 @@ LONGEST_WAIT_S = 3.0
 
 
 class Recorder:
-    """Takes readings tick by tick and keeps those that changed. A thread in the background writes them, every bit of them:
-    whole lines reach the disk four times a second, so that a kill leaves a file that can be read.
+    """Takes readings tick by tick and keeps those that changed. A thread in the background writes them, every bit of them: whole lines reach
+    the disk four times a second, so a kill leaves a readable file.
 
     Raises ``OSError`` if the file cannot be begun.
 

@@ -21,7 +21,7 @@ HEAD = "# What was chosen in each workspace, newest last. Pivrex writes this; wh
 
 
 class Chosen(NamedTuple):
-    """What was chosen in a workspace; empty where nothing was."""
+    """The remembered choices of a workspace; empty for none."""
 
     view: str = ""
     theme: str = ""

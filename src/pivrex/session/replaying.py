@@ -95,7 +95,7 @@ class ReplayClient:
 
     @property
     def jumped(self) -> bool:
-        """Whether what `rows` gives next does not go on from what it gave before: far away, back, or over a change of the rig."""
+        """Whether the next `rows` do not follow the last ones: they are far away, earlier, or made with a changed rig."""
         at = self.replay.at
         over = any(self._given + 1 < row <= at for row, _ in self.run.rigs)
         return self._fresh or over or not self._given <= at <= self._given + BEFORE
@@ -151,7 +151,7 @@ class ReplayClient:
 
     @property
     def report(self) -> Report | None:
-        """What the sources said: as much of it as the line read, which is what the Ticks have."""
+        """The readings of the sources: only those that the line read, because the Ticks have no others."""
         t = self.replay.t_s
         if self._report is None or not 0 <= t - self._reported_s < REPORT_EVERY_S:
             self._report, self._reported_s = self._made_report(), t

@@ -100,7 +100,7 @@ class Robots:
     # --- which one ---
 
     def use(self, built: Built) -> str:
-        """Go on with a changed rig; the simulated robot stays where it is. Returns why a live robot must stop for it."""
+        """Continue with a changed rig; the simulated robot stays where it is. Returns why a live robot must stop for it."""
         self._line, self.neutral, self._at = built.line, built.neutral, built.at
         self._task = built.task
         self.simulator, self._found = SimulatedRobot(built.model, self.simulator.state), built.found
@@ -141,7 +141,7 @@ class Robots:
         return "another robot is commanded"
 
     def shut_down(self) -> None:
-        """Hang up: a button says so."""
+        """Close the link, because a button requested it."""
         if self.link is not None:
             self.link.close()
             self._shut_down = True
@@ -156,7 +156,7 @@ class Robots:
         return True
 
     def shown(self, what: str) -> float:
-        """What lamps may show; see `pivrex.rig.sources.SHOWN`."""
+        """The values that lamps can show; see `pivrex.rig.sources.SHOWN`."""
         status = self._board.status
         heard = self.link is None or status.linked == "heard"
         return float((status.moving.line_drives, heard, bool(status.recording))[SHOWN.index(what)])

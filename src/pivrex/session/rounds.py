@@ -66,8 +66,8 @@ class Rounds:
         return self.ready() if self.match.status.period is not Period.OFF else None
 
     def ready(self, midway: Midway | None = None) -> Floats | None:
-        """Put the simulated robot where the routine starts, or where it is before one of its lines; nothing moves. Returns where the robot
-        estimates then, (3,), with which the line must begin again; None if nothing has changed.
+        """Put the simulated robot at the routine's start, or at its pose before one of its lines; nothing moves. Returns the estimated pose,
+        (3,), with which the line must begin again; None if nothing has changed.
         """
         match = self.match
         if midway is not None and (match.program is None or match.program.text != midway.text):

@@ -18,7 +18,7 @@ PAUSES_S = 1.0
 
 
 class Verdict(NamedTuple):
-    """What is to be done: stop, and why (empty for no stop); pause; and for how long a pause that is over has lasted, in s."""
+    """The decision: stop with a reason (empty for no stop); pause; and the length of a pause that has ended, in s."""
 
     stop: str = ""
     paused: bool = False

@@ -61,7 +61,7 @@ class Ring:
 
     @property
     def name(self) -> str:
-        """What another process attaches by."""
+        """The name by which another process attaches."""
         return self._memory.name
 
     @property

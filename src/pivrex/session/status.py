@@ -18,7 +18,7 @@ __all__ = ["Probed", "Shown", "SourceInfo", "Status", "shown_of"]
 
 @dataclass(frozen=True)
 class Probed:
-    """What came of a probe; ``eyes`` is what a person next to the simulated robot saw of its first move, in words."""
+    """The result of a probe; ``eyes`` is the first move of the simulated robot in words, for a person who would see it."""
 
     number: int
     runs: tuple[Run, ...]
@@ -55,7 +55,7 @@ class Shown:
 
     @property
     def text(self) -> str:
-        """What a person reads of it."""
+        """The text for a person."""
         return f"{self.label}: {self.said}"
 
     @property
@@ -78,7 +78,7 @@ def shown_of(message: RoutineMessage, dt_s: float) -> Shown:
 
 @dataclass(frozen=True)
 class Status:
-    """All that the screen must know in addition to the Ticks. Sent whenever something in it changes.
+    """Everything that the screen needs in addition to the Ticks. Sent whenever a part of it changes.
 
     Attributes
     ----------
@@ -169,7 +169,7 @@ class Status:
 
     @property
     def stopped(self) -> str:
-        """What to call it that nothing is driven from here."""
+        """The words for the state in which nothing drives from here."""
         if self.upright and self.watches != "unheard":
             return "it stands upright and holds its place"
         return {"heard": "the board rests", "unheard": "what the board does is not known"}.get(self.watches, "stopped")

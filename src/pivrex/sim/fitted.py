@@ -51,8 +51,8 @@ CARRIED_OVER = ("pose", "travel", "begin", "angle", "lifted", "upside_down", "at
 
 
 class FittedSettings(Record):
-    """What V commanded values mean for D drives, and what sensors make of W wheels, S of them steered, and P arms: attachments with
-    an encoder, those that go to a place before those that only turn.
+    """The meaning of V commands for D drives, and the sensors of W wheels, S of them steered, and P arms: attachments with an encoder, those
+    that go to a position before those that only turn.
 
     Attributes
     ----------

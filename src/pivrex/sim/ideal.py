@@ -104,7 +104,7 @@ class IdealState(Record):
 
 
 class IdealRobot(Record):
-    """A perfect robot on a field: what it is, how it is wired, what stands there and what looks at that."""
+    """An ideal robot on a field: its settings, its wiring, the field's objects, and its sensors of them."""
 
     is_settings = True
 

@@ -24,7 +24,7 @@ OWN = 3
 
 
 class Sampled(NamedTuple):
-    """What seeds drew, for a batch of shape B.
+    """The drawn deviations for a batch of shape B.
 
     Attributes
     ----------

@@ -31,7 +31,7 @@ class Standing(NamedTuple):
 
 
 class Traction(NamedTuple):
-    """What tyres hold, in m/s².
+    """The grip of the tyres, in m/s².
 
     Attributes
     ----------

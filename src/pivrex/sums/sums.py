@@ -80,7 +80,7 @@ def nearest_pair(given: float, wanted: float, whole: float) -> tuple[float, floa
 
 
 def _divider(v: Values) -> list[Result]:
-    """What two resistors make of the sensor's voltage: those at hand, else the nearest standard ones.
+    """The divided voltage of the sensor with two resistors: those at hand, else the nearest standard ones.
 
     Notes
     -----

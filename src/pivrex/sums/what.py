@@ -115,7 +115,7 @@ class Sum:
 
 
 def computed(one: Sum, rig: Rig, said: Mapping[str, str]) -> tuple[dict[str, float], list[Result]]:
-    """Reckon a sum with some values as a person wrote them; the others are filled from the rig.
+    """Compute a sum with some values as a person wrote them; the others come from the rig.
 
     Raises
     ------

@@ -190,7 +190,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         self.take_exports()
 
     def draw(self) -> None:
-        """Draw everything that is to be seen; changes nothing but the screen."""
+        """Draw everything visible; changes nothing but the screen."""
         width, height = self.size
         self._undrawn = 0
         if not self.screen_stack:
@@ -316,7 +316,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         self.draw()
 
     def action_stop_first(self, key: str = "Esc") -> None:
-        """Esc: stop before anything else, then close what lies over the view; where nothing moves, only close what lies on top."""
+        """Esc: stop first, then close the overlays; if nothing moves, only close the top one."""
         if key == "Esc" and len(self.screen_stack) > 1 and not moves(self.model):
             self.pop_screen()
             return

@@ -181,7 +181,7 @@ class AppActions(_Base):
         self.model.redo()
 
     def act_changes(self) -> None:
-        """List what was changed of the rig, the routine or the path, newest first; one is chosen to go to."""
+        """List the changes of the rig, the routine or the path, newest first; choose one to go to."""
         document, go_to = self.view.changes()
 
         def choices() -> list[Choice]:
@@ -239,7 +239,7 @@ class AppActions(_Base):
             self.act("view_routine")  # what is chosen is looked at before it starts
 
     def follow_match(self) -> None:
-        """Ring the bell where the match wants it, and choose the routine that a button wants."""
+        """Ring the bell when the match says so, and choose the routine that a button requests."""
         match = self.model.status.match
         if self.model.replay is not None:
             return
@@ -255,7 +255,7 @@ class AppActions(_Base):
 
     @property
     def clock(self) -> MatchClock:
-        """What starts and ends a match."""
+        """The commands that start and end a match."""
         view = self.views["routine"]
         assert isinstance(view, RoutineView)
         return view.clock
@@ -268,7 +268,7 @@ class AppActions(_Base):
         self._lay_over(message_sheet(lambda: list(model.said), lambda: model.warnings, self._key_of("messages")))
 
     def act_pins(self) -> None:
-        """List what is pinned, to be changed or taken away, or ask for the first."""
+        """List the pinned values, to change or remove them, or ask for the first."""
         pins = self.model.documents.pins(self.model.rig_name)
         if not pins:
             self._type_pin("")

@@ -86,7 +86,7 @@ class Canvas(Widget):
 
     @property
     def picture(self) -> Picture:
-        """What is shown."""
+        """The shown picture."""
         return self._picture
 
     def show(self, picture: Picture) -> None:
@@ -121,7 +121,7 @@ class Canvas(Widget):
         return [row.crop(crop.x, crop.right) for row in rows]
 
     def render_line(self, y: int) -> Strip:
-        """Return a row as Textual wants it."""
+        """Return a row for Textual."""
         theme = self.app.theme
         if theme != self._styles_of:
             self._styles_of = theme
@@ -185,14 +185,14 @@ class Canvas(Widget):
 
 
 def _runs(changed: NDArray[np.bool_]) -> list[range]:
-    """Return the columns that changed, in runs with more than `APART` between them: what lies there is not written again."""
+    """Return the changed columns, in runs with more than `APART` columns between them: unchanged columns are not written again."""
     columns = np.flatnonzero(changed)
     runs = np.split(columns, np.flatnonzero(np.diff(columns) > APART) + 1)
     return [range(int(run[0]), int(run[-1]) + 1) for run in runs]
 
 
 def _sign(char: str, role: int, ground: int, blend: int, over: bool) -> str:
-    """Return what stands for a cell where there are no colours."""
+    """Return the sign of a cell for a terminal without colours."""
     if blend == TEXT:
         name = ROLES[ground]
         return TEXTURES.get(name) or STROKES.get(name, "█") if char == " " and name else char

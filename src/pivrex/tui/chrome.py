@@ -16,7 +16,7 @@ __all__ = ["head", "line", "small_screen", "starting"]
 
 
 def head(model: ScreenModel, width: int, reports_focus: bool) -> Picture:
-    """Draw the head. ``reports_focus``: the terminal tells when its window loses the focus."""
+    """Draw the head. ``reports_focus``: the terminal reports when its window loses the focus."""
     status = model.status
     title = next((s.title for s in status.sources if s.name == status.source), status.source)
     clock = model.value("clock", "t")
@@ -76,12 +76,12 @@ def _frame(model: ScreenModel) -> str:
 
 
 def line(model: ScreenModel, views: Sequence[ViewRow], open_view: str, width: int) -> Picture:
-    """Draw the line: a cell for each view, with what stands there now."""
+    """Draw the line: a cell for each view, with its present values."""
     return draw_line([v.cell(model, v.name == open_view) for v in views], width)
 
 
 def starting(width: int, height: int) -> Picture:
-    """Draw what stands in the place of the view until the session has made its first tick."""
+    """Draw the placeholder of a view until the session has made its first tick."""
     picture = Picture(width, height)
     picture.text(max(0, width // 2 - 5), height // 2, "starting …", "dim")
     return picture

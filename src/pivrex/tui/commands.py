@@ -64,7 +64,7 @@ class Command:
 
 
 class Owner(Protocol):
-    """What the commands need of a view's row."""
+    """The part of a view's row that the commands need."""
 
     @property
     def name(self) -> str: ...

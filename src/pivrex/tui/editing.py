@@ -46,7 +46,7 @@ class EditMessage(NamedTuple):
 
 
 class Editing:
-    """A rig file that is open on the screen, and what is said about it.
+    """An open rig file on the screen, and the messages about it.
 
     Attributes
     ----------
@@ -80,9 +80,7 @@ class Editing:
         return self.file.rig
 
     def _stands_with(self, rig: Rig) -> None:
-        """Raise `RigError` for what is likely a slip, the first time that it is asked for: gains with which a robot that balances falls
-        by itself, and a wheel far outside of its body.
-        """
+        """Raise `RigError` once for a likely slip: gains with which a robot that balances falls by itself, or a wheel far outside its body."""
         before = self.rig
         if rig == self._insists:
             return
@@ -115,7 +113,7 @@ class Editing:
             self.said.append(EditMessage(at, text, alarm))
 
     def fade(self, stays: str) -> None:
-        """Delete a message that has stood long enough; ``stays`` is what is said then, as a mistake."""
+        """Delete a message after its time; ``stays`` is a mistake that remains."""
         if self.message and time.monotonic() - self._said_at > (LONG_S if self.message_alarm else SHORT_S):
             self.message, self.message_alarm = stays, bool(stays)
 
@@ -164,7 +162,7 @@ class Editing:
         self._change(key, self.setting(key).chosen(choice))
 
     def edit(self, what: str, change: Callable[[TOMLDocument], None], join: bool = False) -> bool:
-        """Change several things of the rig as one step; returns whether the rig is another now."""
+        """Change several things of the rig as one step; returns whether the rig has changed."""
         return self._changed_by(what, lambda: self.file.edit(what, change, join), say=not join)
 
     def undo(self) -> None:
@@ -172,11 +170,11 @@ class Editing:
         self._walk("undone", self.file.undo)
 
     def redo(self) -> None:
-        """Bring the last undone change back."""
+        """Redo the last undone change."""
         self._walk("done again", self.file.redo)
 
     def go_to(self, at: int) -> None:
-        """Go to how the rig was after so many changes."""
+        """Go to the state of the rig after a number of changes."""
         self._walk("gone to", lambda: self.file.go_to(at))
 
     def look_outside(self) -> None:
@@ -274,7 +272,7 @@ class Editing:
             return ""
 
     def refuses(self) -> str:
-        """Return why nothing of the rig changes now; empty where it may."""
+        """Return why the rig cannot change now; empty if it can."""
         return ""
 
     def use_rig(self) -> None:

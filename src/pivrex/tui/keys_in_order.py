@@ -22,9 +22,8 @@ LONGEST_S = 2.0
 
 
 class KeysInOrder(_Base):
-    """For the application. While nothing lies over the views and no one types, a key is obeyed at once, before the next is
-    looked at. What is about to take keys (a value entry that opens, one that is being closed) asks to `hold_keys`; they wait
-    until it says `give_keys`. Esc never waits, and what waited is forgotten with it.
+    """For the application. While there is no overlay and no one types, a key is carried out at once, before the next. An entry that opens or
+    closes calls `hold_keys`; keys wait until it calls `give_keys`. Esc never waits, and deletes the keys that wait.
     """
 
     _early: list[events.Event]
@@ -40,7 +39,7 @@ class KeysInOrder(_Base):
         raise NotImplementedError
 
     def closes_by(self, key: str) -> bool:
-        """Return whether what lies over may close by this key, so that the next one must wait."""
+        """Return whether the overlay may close by this key, so that the next one must wait."""
         raise NotImplementedError
 
     def hold_keys(self, holder: object) -> None:

@@ -150,7 +150,7 @@ class ScreenModel(Editing):
             self.ask(LayOut(field))
 
     def look_for_warnings(self) -> None:
-        """Find what is no mistake in the open rig but worth a warning: the head counts them, ``!`` lists them."""
+        """Find the warnings about the open rig: the head counts them, ``!`` lists them."""
         from pivrex.devices.worries import warnings_in
 
         with contextlib.suppress(RigError):  # saved outside in this moment; it is looked at again soon
@@ -172,7 +172,7 @@ class ScreenModel(Editing):
         self.ask(ChooseRoutine(program))
 
     def look_outside(self) -> None:
-        """Notice what was changed outside. While a robot drives alone it goes on with what it began with; that is said."""
+        """Notice changes by other programs. A robot that drives alone keeps the versions that it began with, and a message says so."""
         if self.replay is None:
             if self.drives_alone:
                 self._watch_drive()
@@ -191,7 +191,7 @@ class ScreenModel(Editing):
             self.look_for_warnings()
 
     def _watch_drive(self) -> None:
-        """Report what becomes of the files with which a drive alone began: they change nothing before it has ended."""
+        """Report changes of the files of a drive alone: they have no effect before it has ended."""
         if not self._began:
             self.file.begin()
             self._began = [self.file, self.documents.workspace, self.documents.floor]
@@ -247,7 +247,7 @@ class ScreenModel(Editing):
 
     @property
     def status(self) -> Status:
-        """What the session last said."""
+        """The newest status of the session."""
         return self.client.status
 
     @property

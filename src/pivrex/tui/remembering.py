@@ -37,7 +37,7 @@ class Remembering(_Base):
         self.theme = name + FEW if few else name
 
     def remember(self) -> None:
-        """Remember what is chosen in this workspace, where it has changed."""
+        """Remember the choices of this workspace, if they changed."""
         model = self.model
         if model.replay is not None or model.practice:
             return  # what is open was driven before, or is a copy

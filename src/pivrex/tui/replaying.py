@@ -30,7 +30,7 @@ DRIVE = (
 
 @dataclass(frozen=True)
 class _Live:
-    """What is driven now, while a run is open."""
+    """The present drive, while a run is open."""
 
     client: SessionClient
     file: RigFile
@@ -39,7 +39,7 @@ class _Live:
 
 
 class Shows(Protocol):
-    """What a run needs of the model in which it opens."""
+    """The part of the model that a run needs."""
 
     client: SessionClient | ReplayClient
     file: RigFile

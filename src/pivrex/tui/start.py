@@ -69,7 +69,7 @@ def show(
 
 
 def _is_unicode() -> bool:
-    """Return whether the terminal is said to know more than ASCII; and let nothing that it cannot show be fatal."""
+    """Return whether the terminal claims to show more than ASCII; characters that it cannot show raise no error."""
     for stream in (sys.__stdout__, sys.__stderr__):
         with contextlib.suppress(AttributeError, ValueError):
             stream.reconfigure(errors="replace")  # type: ignore[union-attr]

@@ -31,7 +31,7 @@ NO_PICTURES = Pictures("", (0, 0), "")
 
 
 def write_only_changes() -> None:
-    """Have Textual write of a row what changed, and not all before it too: that would lie over pixels."""
+    """Make Textual write only the changed part of a row: the rest would cover pixels."""
 
     def written(update: ChopsUpdate, console: Console) -> str:
         out = []
@@ -67,7 +67,7 @@ class Stills:
         self._shown: dict[Region, int] = {}
 
     def look(self, canvas: Canvas, theme: str, free: bool, now_s: float) -> None:
-        """Look at what a canvas shows, once a frame; ``free`` tells that nothing lies over it."""
+        """Look at a canvas, once per frame; ``free`` says that no overlay covers it."""
         if not self._pictures.kind:
             return
         now = canvas, theme, self._app.size
@@ -95,7 +95,7 @@ class Stills:
                 self._show(canvas, placed, region)
 
     def clear(self) -> None:
-        """Take all away: something lies over them, or the window has another size."""
+        """Remove all pixels: an overlay covers them, or the window has another size."""
         for region in list(self._shown):
             self._hide(region)
         self._seen.clear()

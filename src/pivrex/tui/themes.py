@@ -112,7 +112,7 @@ def style_of(theme: str, role: int, ground: int = 0, blend: int = TEXT) -> Style
 
 
 def _named(ground: str, ink: str) -> dict[str, str]:
-    """What widgets of the library ask of a theme of named colours."""
+    """The named colours that the library's widgets need from a theme."""
     return {
         "ansi-background": ground, "ansi-foreground": ink, "border-blurred": ink, "block-cursor-foreground": ground,
         "block-cursor-background": ink, "input-cursor-background": ink, "input-cursor-foreground": ground,

@@ -49,7 +49,7 @@ class History:
 
 
 class ShownCurves:
-    """What a routine showed, as the session tells it: by what it is called, a curve over time.
+    """The values that a routine showed: for each label, a curve over time.
 
     Attributes
     ----------
@@ -74,7 +74,7 @@ class ShownCurves:
 
 
 class Trace:
-    """What was driven since the robot was put at its start, as far as the screen remembers it.
+    """The drive since the robot was put at its start, as far as the screen remembers it.
 
     Attributes
     ----------

@@ -86,7 +86,7 @@ class KeyWindow:
 
     @property
     def is_silent(self) -> bool:
-        """Whether it hangs: it is there, and has not said so for too long."""
+        """Whether it hangs: it is open, and its heartbeat is missing."""
         return self.is_open and time.monotonic() - self._beat_s > SILENT_S
 
     def show(self, shown: dict[str, str]) -> None:
@@ -229,7 +229,7 @@ class WindowKeys(_Base):
             self._keyboard_lost(why)
 
     def tend_window(self) -> None:
-        """Let the window show what there is, once a frame, and notice that it hangs."""
+        """Update the window, once per frame, and notice that it hangs."""
         window, model = self.window, self.model
         if window is None or not window.is_open:
             return

@@ -16,7 +16,7 @@ __all__ = ["BALANCE", "WHOLE", "BalanceLoop"]
 
 
 class BalanceLoop(Loop):
-    """A loop of the cascade with which a robot balances. All are tried alike: a step of the speed, or a push.
+    """A loop of the cascade with which a robot balances. The experiments are the same for all: a step of the speed, or a push.
 
     Parameters
     ----------
@@ -95,7 +95,7 @@ class BalanceLoop(Loop):
 
 
 class WholeBalance(BalanceLoop):
-    """What all loops of a cascade come to together: the speed of the robot, and the drive that keeps it. By this each of them is judged."""
+    """All loops of a cascade together: the speed of the robot, and the drive that keeps it. This judges each of them."""
 
     def places(self, line: Line) -> tuple[int, int, dict[str, int]]:
         value, target, _ = super().places(line)

@@ -154,7 +154,7 @@ def _watched(rig: Rig, model: RealisticBody, pushes: Floats, seconds: float) -> 
 
 
 def falls_after_s(rig: Rig, seconds: float = 3.0) -> float:
-    """Return after which time a robot with these gains falls by itself, in s; infinite if it stands for so long."""
+    """Return the time after which a robot with these gains falls by itself, in s; infinite if it stays upright."""
     return float(_watched(rig, RealisticBody(rig), np.zeros(2), seconds).min())
 
 

@@ -16,7 +16,7 @@ BAND = 0.05
 
 
 class Figures(NamedTuple):
-    """What an answer comes to, for each of a batch, G.
+    """The figures of a response, for each of a batch, G.
 
     Attributes
     ----------

@@ -28,7 +28,7 @@ class Gains(NamedTuple):
 
 @dataclass(frozen=True)
 class Experiment:
-    """What is tried with a loop.
+    """An experiment with a loop.
 
     Attributes
     ----------
@@ -71,7 +71,7 @@ OPEN = Gains(-1.0, 0.0, 0.0)
 
 
 class Loop:
-    """A loop of a line. What stands in the Tick of it, and how it is tried and changed.
+    """A loop of a line: its columns in the Tick, its experiments, and how to change its gains.
 
     Attributes
     ----------

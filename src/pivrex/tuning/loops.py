@@ -160,7 +160,7 @@ class WheelLoop(Loop):
 
 
 class SteeringLoop(Loop):
-    """The loop that turns a steered wheel; p in 1/s, i in 1/s². All steered wheels are tried alike."""
+    """The loop that turns a steered wheel; p in 1/s, i in 1/s². The experiments are the same for all steered wheels."""
 
     name = "steering"
     unit, scale = "deg", degrees(1)

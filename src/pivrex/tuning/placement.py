@@ -20,7 +20,7 @@ ROBOTS = 8
 
 @dataclass(frozen=True)
 class Placed:
-    """What a mounting gave over a drive.
+    """The result of a mounting over a drive.
 
     Attributes
     ----------

@@ -33,7 +33,7 @@ SETTLES = 2
 
 @dataclass(frozen=True)
 class Relay:
-    """What a relay experiment found.
+    """The result of a relay experiment.
 
     Attributes
     ----------
@@ -94,7 +94,7 @@ def relay(
 
 
 def _swing(seen: Floats, gave: Floats, switched: Sequence[int], size: float, band: float, dt_s: float) -> Relay | None:
-    """Return what a swing tells that was switched up in these ticks; None if it is not even."""
+    """Return the ultimate gain and period from an oscillation that was switched up in these ticks; None if it is not even."""
     if len(switched) < SETTLES + 4:
         return None
     periods = np.diff(switched[SETTLES:])

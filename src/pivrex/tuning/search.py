@@ -46,7 +46,7 @@ NEVER_S = 3.0
 
 @dataclass(frozen=True)
 class Found:
-    """What a search found. Each figure is over all conditions: its mean and its worst.
+    """The result of a search. Each figure is over all conditions: its mean and its worst.
 
     Attributes
     ----------

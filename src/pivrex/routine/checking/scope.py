@@ -26,7 +26,7 @@ Paths = Callable[[str], tuple[Path | None, str]]
 
 @runtime_checkable
 class Neighbours(Protocol):
-    """A reader of what lies next to a routine: files of own moves, and paths."""
+    """Reads the files next to a routine: files of own moves, and paths."""
 
     def __call__(self, name: str) -> str | None: ...
     def path(self, name: str) -> tuple[Path | None, str]: ...

@@ -22,7 +22,7 @@ __all__ = ["Checked", "check_text"]
 
 @dataclass(frozen=True)
 class Checked:
-    """What came of a text: the program, None if it cannot be played, and every mistake and warning."""
+    """The result of a check: the program, None if it cannot be played, and every mistake and warning."""
 
     program: Program | None
     mistakes: tuple[TextMistake, ...]

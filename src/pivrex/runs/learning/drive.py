@@ -132,7 +132,7 @@ def drive_of(run: Run, line: Line) -> Drive:
 
 
 def _computed_drive(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, dt_s: float) -> Floats:
-    """Reckon the voltage of a battery as the rig says it is, under what its motors take; (N,).
+    """Compute the voltage of the rig's battery under the load of its motors; (N,).
 
     Notes
     -----

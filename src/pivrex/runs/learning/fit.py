@@ -18,7 +18,7 @@ TOGETHER = 3
 
 
 class Fit(NamedTuple):
-    """What was found: values, their one sigma, the spread of the residuals, and of how many windows."""
+    """The result of a fit: values, their standard deviations, the standard deviation of the residuals, and the number of windows."""
 
     values: Floats
     sigma: Floats

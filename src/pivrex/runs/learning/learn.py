@@ -72,7 +72,7 @@ class Learned:
 
 @dataclass(frozen=True)
 class Learning:
-    """What was learned from a drive.
+    """The result of learning from a drive.
 
     Attributes
     ----------

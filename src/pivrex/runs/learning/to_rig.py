@@ -21,7 +21,7 @@ DIGITS = 4
 
 
 def changes_for(rig: Rig, text: str, values: Mapping[str, float]) -> list[Change]:
-    """Return the changes that learned values mean for a rig; those that change nothing are left out.
+    """Return the changes of a rig for learned values; changes without an effect are left out.
 
     Parameters
     ----------

@@ -51,7 +51,7 @@ BALANCING_STEP_S = 1 / 400
 
 
 class RealisticRobot(Record):
-    """A robot with a real body on a field: what it is, how it is wired, what stands there and what looks at that."""
+    """A robot with a realistic body on a field: its settings, its wiring, the field's objects, and its sensors of them."""
 
     is_settings = True
 

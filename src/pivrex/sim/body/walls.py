@@ -18,7 +18,7 @@ OUTSIDE_M = 1e-9
 
 
 def places_of(f: Scenery) -> int:
-    """Return at how many places a body may touch what stands on a field."""
+    """Return the number of places at which a body may touch objects of a field."""
     return 16 * bool(f.walls) + 8 * len(f.blocks) + len(f.rounds)
 
 

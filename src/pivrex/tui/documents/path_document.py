@@ -77,7 +77,7 @@ class PathDocument(Document[DrivenPath]):
     # --- changes ---
 
     def put(self, path: DrivenPath, at: int | None = None, what: str = "a point moved") -> str:
-        """Take a changed path and save it; returns what is wrong with it, empty if nothing is: then nothing has changed."""
+        """Take a changed path and save it; returns the mistake, empty if there is none. With a mistake nothing changes."""
         if self.content is None:
             return "there is no path"
         problem = _mistake(path)
@@ -97,7 +97,7 @@ class PathDocument(Document[DrivenPath]):
         return self.problem
 
     def edit(self, what: str, change: Callable[[TOMLDocument], None]) -> str:
-        """Change the text of its file as one step; returns what is wrong, empty if nothing is: then nothing has changed."""
+        """Change the text of its file as one step; returns the mistake, empty if there is none. With a mistake nothing changes."""
         if self.content is None:
             return "there is no path"
         document = tomlkit.parse(self.text)

@@ -106,7 +106,7 @@ class RoutineDocument(Document[Checked]):
 
     @property
     def program(self) -> Program | None:
-        """What can be played; None while something is wrong."""
+        """The program; None while there is a mistake."""
         return self.content.program if self.content is not None else None
 
     def _decoded(self, path: Path) -> str:
@@ -176,7 +176,7 @@ class RoutineDocument(Document[Checked]):
         self._use(self.text, self._checked(self.text, self.path))
 
     def outside(self) -> str:
-        """Look whether someone else has changed the file: "same", "changed" while ours was saved, or "both"."""
+        """Check whether another program has changed the file: "same", "changed" while ours was saved, or "both"."""
         if not self.is_open:
             return "same"
         if self.saver.conflict:

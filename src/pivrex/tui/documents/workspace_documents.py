@@ -86,7 +86,7 @@ class WorkspaceDocuments:
             self.workspace.change(text, f"{before} is {name} now")
 
     def _parsed(self) -> TOMLDocument:
-        """Return the workspace's file, made if there is none, to be changed."""
+        """Return the workspace's file for a change; make it if there is none."""
         import tomlkit
 
         path = self._folder.path / "workspace.toml"

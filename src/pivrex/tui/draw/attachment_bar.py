@@ -86,7 +86,7 @@ def draw_standing(picture: Picture, x: int, y: int, width: int, one: Standing, n
 
 
 def _draw_range(picture: Picture, x: int, y: int, bar: int, one: Standing) -> None:
-    """Draw its range, and in it its target and where it is; what lies between is an area."""
+    """Draw its range with its target and its position; the part between them is an area."""
     x = picture.text(x, y, one.low, "dim") + 1
     picture.across(y, x, x + bar, "─", "frame")
     commanded, is_at = (

@@ -13,7 +13,7 @@ __all__ = ["LEAD", "Cell", "HeadData", "draw_foot", "draw_head", "draw_ladder", 
 
 @dataclass(frozen=True)
 class HeadData:
-    """What the head says."""
+    """The data of the head."""
 
     rig: str
     law: str

@@ -57,9 +57,7 @@ class Ready(NamedTuple):
 
 
 class Printed(NamedTuple):
-    """A scene drawn as roles, its cells, what is written in its margins with the columns that are free there, and its labels; all with
-    what lies below.
-    """
+    """A scene drawn as roles, its cells, the captions in its margins with the free columns there, and its labels; all with the part below."""
 
     raster: Bytes
     cells: Picture
@@ -81,7 +79,7 @@ MAX_KEPT = 64
 
 
 def _kept(scene: Scene, width: int, height: int) -> Printed:
-    """Print what lies below once, and keep it while it is asked for."""
+    """Print the part below once, and keep it while it is used."""
     key = id(scene), width, height
     found = _KEPT.get(key)
     if found is None or found[0] is not scene:
@@ -160,7 +158,7 @@ def draws_dots() -> bool:
 
 
 def _drawn(scene: Scene, placing: Placing, below: Bytes | None) -> Bytes:
-    """Draw the marks of a scene as roles, over what lies below."""
+    """Draw the marks of a scene as roles, over the part below."""
     size = placing.rows * HIGH, placing.columns * WIDE
     if Image is None:
         raster = np.zeros(size, np.uint8) if below is None else below.copy()
@@ -183,7 +181,7 @@ def _drawn(scene: Scene, placing: Placing, below: Bytes | None) -> Bytes:
 
 
 def _inner(corners: Floats) -> Floats:
-    """Return corners moved to the outermost points within: the library draws what lies between whole numbers, both of them included."""
+    """Return corners moved to the outermost whole numbers inside: the library includes both ends of an area."""
     corners = corners.clip(-FAR, FAR)
     inner: Floats = np.rint(corners - 0.5 - 0.499 * np.sign(corners - corners.mean(axis=0)))
     return inner
@@ -223,7 +221,7 @@ def _write_spots(picture: Picture, marks: Sequence[Mark], placing: Placing) -> N
 
 
 def _write_captions(picture: Picture, marks: Sequence[Mark], placing: Placing, ends: Ends) -> Ends:
-    """Write what stands in the margins, in its order; what has no room is left out. Returns the columns that are free in each row."""
+    """Write the captions in the margins, in their order; one without room is left out. Returns the free columns in each row."""
     ends, margins = dict(ends), placing.margins
     for mark in marks:
         if not isinstance(mark, Caption):

@@ -33,7 +33,7 @@ HAPPENED = {
 
 @dataclass(frozen=True)
 class ReplayLine:
-    """What is drawn: rows from ``first`` to ``last``, the one that is shown, its tick's time in s, events, and the speed."""
+    """The data of the drawing: rows from ``first`` to ``last``, the shown row, its tick's time in s, events, and the speed."""
 
     name: str
     first: int
@@ -46,7 +46,7 @@ class ReplayLine:
 
 
 def draw_replay_line(data: ReplayLine, width: int) -> Picture:
-    """Draw it in three rows. A click on the bar is marked ``replay`` with the row it stands for."""
+    """Draw it in three rows. A click on the bar is marked ``replay`` with its row."""
     picture = Picture(width, 3)
     room = max(10, width - 2)
     span = max(1, data.last - data.first)
@@ -81,7 +81,7 @@ def draw_replay_line(data: ReplayLine, width: int) -> Picture:
 
 
 def _near(data: ReplayLine) -> tuple[str, str] | None:
-    """Return what happened just now, or else what comes next."""
+    """Return an event that has just happened, or else the next one."""
     shown = [e for e in data.events if e.kind in HAPPENED]
     now = [e for e in shown if 0 <= (data.at - e.row) * data.dt_s <= 1.0]
     if now:

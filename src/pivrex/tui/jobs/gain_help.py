@@ -18,7 +18,7 @@ __all__ = ["Proposal", "ToFind", "gain_job", "propose"]
 
 
 class ToFind(NamedTuple):
-    """What a helper does: "relay", "search", "placement" or "lqr", for a loop of a rig, with a goal."""
+    """The task of a helper: "relay", "search", "placement" or "lqr", for a loop of a rig, with a goal."""
 
     kind: str
     rig: Rig
@@ -28,7 +28,7 @@ class ToFind(NamedTuple):
 
 
 class Proposal(NamedTuple):
-    """What a helper found: a sentence, gains if it found any, and what the rig says then if that is more than these gains."""
+    """The result of a helper: a sentence, gains if it found any, and other changes of the rig if there are some."""
 
     text: str
     gains: Gains | None = None

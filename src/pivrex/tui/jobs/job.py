@@ -30,7 +30,7 @@ def _one_kind(_question: object) -> Key:
 
 
 class Progress:
-    """What work tells while it goes on: call it with how far it is, from 0 to 1, and in words. It says whether to go on."""
+    """Reports the progress of work: call it with a fraction from 0 to 1, and words. It returns whether to go on."""
 
     def __init__(self, tell: Callable[[float, str], None], newer: Callable[[], bool]) -> None:
         self._tell, self.newer = tell, newer
@@ -198,7 +198,7 @@ def _in_process(nice: int, wire: Connection, work: Callable[..., Any], args: tup
 
 
 def serve(wire: Connection, work: Callable[..., Any], args: tuple[object, ...], ended: Callable[[], None]) -> None:
-    """Answer what comes over a wire until it is closed; then ``ended`` is called, whatever is being worked on."""
+    """Answer the questions on a wire until it is closed; then call ``ended``, whatever work is running."""
     inbox = _Inbox(wire, ended)
     worker = work(*args) if isinstance(work, type) else work
     while inbox.hear():
@@ -218,7 +218,7 @@ def serve(wire: Connection, work: Callable[..., Any], args: tuple[object, ...], 
 
 
 class _Inbox:
-    """What was asked and waits, by its kind; a thread of its own takes it from the wire."""
+    """The waiting questions, by their kind; a thread of its own takes them from the wire."""
 
     def __init__(self, wire: Connection, ended: Callable[[], None]) -> None:
         self.waiting: dict[Key, tuple[int, Any]] = {}

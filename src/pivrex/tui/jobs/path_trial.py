@@ -22,7 +22,7 @@ PAUSE_S = 0.4
 
 
 class ToTry(NamedTuple):
-    """What is tried: a path, a rig, a field, whether the planned motion and the corrections count, and with which chance."""
+    """The question: a path, a rig, a field, whether the planned motion and the corrections count, and the random deviations."""
 
     path: DrivenPath
     rig: Rig
@@ -32,7 +32,7 @@ class ToTry(NamedTuple):
 
 
 class Ran(NamedTuple):
-    """What came of it: ``why`` it ended, if not by itself, and the rest as `pivrex.routine.trial.Trial` has it."""
+    """The answer: ``why`` it ended early, if it did, and the result as in `pivrex.routine.trial.Trial`."""
 
     job: ToTry
     why: str
@@ -47,13 +47,13 @@ class Ran(NamedTuple):
 
     @property
     def said(self) -> str:
-        """What was left out, in words."""
+        """The parts that were left out, in words."""
         forward, back = self.job.feeds
         return "" if forward and back else "without corrections" if forward else "without the planned motion"
 
 
 class PathTrial:
-    """A path is tried a moment after its last change.
+    """Tries a path a moment after its last change.
 
     Attributes
     ----------

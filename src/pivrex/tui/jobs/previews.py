@@ -23,7 +23,7 @@ Floats = NDArray[np.float64]
 
 
 class ToPlay(NamedTuple):
-    """What should be previewed. ``values`` are the numbers that a post may show, for decisions side by side."""
+    """The question of a preview. ``values`` are the numbers that a post may show, for decisions side by side."""
 
     serial: int
     rig: Rig
@@ -36,7 +36,7 @@ class ToPlay(NamedTuple):
 
 @dataclass(frozen=True)
 class Preview:
-    """What came of one play.
+    """The result of one play.
 
     Attributes
     ----------

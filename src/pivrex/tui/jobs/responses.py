@@ -17,7 +17,7 @@ MAX_KNOWN = 64
 
 
 class Question(NamedTuple):
-    """What some gain sets of a loop answer to an experiment."""
+    """The responses of some gain sets of a loop in an experiment."""
 
     rig: Rig
     loop: str
@@ -31,7 +31,7 @@ class Question(NamedTuple):
 
 
 class Responses:
-    """Answers that are known: a nudged gain changes one gain set of several."""
+    """Keeps known responses: a changed gain changes only one gain set of several."""
 
     def __init__(self) -> None:
         self._setting: tuple[Rig, str, Experiment] | None = None

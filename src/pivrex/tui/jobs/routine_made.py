@@ -65,7 +65,7 @@ class ToProve(NamedTuple):
 
     @property
     def title(self) -> str:
-        """What is made."""
+        """The kind of work."""
         return f"proving that {self.made.name} does the same"
 
 

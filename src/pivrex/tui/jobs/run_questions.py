@@ -61,7 +61,7 @@ class Went:
 
 @dataclass(frozen=True)
 class PinCurve:
-    """What is pinned, over a run: the rows of the run, (N,), and the values, or why it cannot be had there."""
+    """The pinned values over a run: the rows of the run, (N,), and the values, or why there are none."""
 
     name: str
     unit: str
@@ -99,7 +99,7 @@ class ComparedRuns(Differences):
 
 @dataclass(frozen=True)
 class Report:
-    """The pages of a report, as wide as the screen wants them."""
+    """The pages of a report, as wide as the screen needs them."""
 
     pages: tuple[Page, ...]
 
@@ -213,7 +213,7 @@ def _there_still(folder: Path) -> None:
 
 
 def _kind(question: tuple[Any, ...]) -> tuple[int, object]:
-    """What a person looks at comes before small pictures."""
+    """The kind of a question: a person's own come before small pictures."""
     return (1, question) if question[0] == "went" else (0, question[0])
 
 

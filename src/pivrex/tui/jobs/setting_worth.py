@@ -50,5 +50,5 @@ class Worth:
             self.of_rig = found
 
     def close(self) -> None:
-        """Give up what goes on."""
+        """Cancel the running work."""
         self._job.stop()

@@ -26,7 +26,7 @@ COARSE = 10.0
 
 
 class Bench(LiesOver, ModalScreen[None]):
-    """↑ ↓ walk what goes in, ← → nudge it, PgUp and PgDn walk the sums, = types, W writes into the rig."""
+    """↑ ↓ walk the inputs, ← → nudge them, PgUp and PgDn walk the sums, = types, W writes to the rig."""
 
     DEFAULT_CSS = """
     Bench { background: transparent; align: left top; }
@@ -55,7 +55,7 @@ class Bench(LiesOver, ModalScreen[None]):
 
     @property
     def values(self) -> dict[str, float]:
-        """What goes in now."""
+        """The present inputs."""
         return self._values.setdefault(self.sum.name, self.sum.filled(self._model.rig))
 
     def compose(self) -> ComposeResult:

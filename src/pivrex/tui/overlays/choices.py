@@ -25,7 +25,7 @@ NARROWEST = 8
 
 
 class Choice(NamedTuple):
-    """One of them: what is chosen by it, its name, what is said next to it, and whether that is something wrong."""
+    """One choice: its value, its name, the text next to it, and whether that is a fault."""
 
     value: str
     title: str

@@ -38,10 +38,9 @@ def moves(model: ScreenModel) -> bool:
 
 
 class LiesOver(_Base):
-    """For a screen over another. It closes only itself: by the time it wants to, Esc or a second Enter may have closed it
-    already, and the screen below must stay. What is looked at for a moment has a key of its own, which closes it as a click
-    next to it does. A key that means nothing here is the app's to judge, as everywhere: while live it stops the robot. Esc is
-    the app's, whatever lies over: it stops what moves, and closes this.
+    """For an overlay. It closes only itself: Esc or a second Enter may have closed it already, and the screen below must stay. An overlay to
+    look at has a key of its own, which closes it; a click next to it does too. The app handles a key without a meaning here, as
+    everywhere: while live it stops the robot. Esc always belongs to the app: it stops everything that moves, and closes the overlay.
 
     Attributes
     ----------

@@ -34,7 +34,7 @@ class Typed(Protocol):
 
 @dataclass(frozen=True)
 class EntryRequest:
-    """One value that is asked for: what, as it is shown first, and what is allowed; ``take`` may raise `UnitError`."""
+    """A request for one value: its title, its first text, and what is allowed; ``take`` may raise `UnitError`."""
 
     what: str
     shown: str
@@ -59,7 +59,7 @@ class _Ready(Input):
 
 
 class ValueEntry(LiesOver, ModalScreen[None]):
-    """Asks for one value; a mistake is said next to it and the typing stays."""
+    """Asks for one value; a mistake appears next to it and the text stays."""
 
     DEFAULT_CSS = """
     ValueEntry { align: left bottom; }

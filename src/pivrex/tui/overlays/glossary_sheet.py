@@ -19,7 +19,7 @@ OWN = ("motion.", "figure.", "wheel.")
 
 
 def glossary_sheet(model: ScreenModel, key: str, own_key: str) -> Sheet:
-    """Return what lies over a view: the term of a key of the rig, empty for none, and all others."""
+    """Return the glossary as an overlay: the term of a key of the rig, empty for none, and all others."""
     card = _card(model, key)
 
     def drawn(width: int) -> Picture:

@@ -15,7 +15,7 @@ SIGNS = 14
 
 
 def help_sheet(view: str, signs: list[tuple[str, str]], commands: list[Command], key: str) -> Sheet:
-    """Return what lies over the view that it explains."""
+    """Return the help of a view as an overlay."""
 
     def drawn(width: int) -> Picture:
         own = [c for c in commands if c.view == view]

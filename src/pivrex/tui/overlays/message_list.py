@@ -15,7 +15,7 @@ TIMES = 10
 
 
 def message_sheet(messages: Callable[[], list[EditMessage]], warnings: Callable[[], list[str]], key: str) -> Sheet:
-    """Return what lies over the view, and goes on as more is said."""
+    """Return the messages as an overlay, which shows new ones while it is open."""
     return Sheet("messages", key, lambda width: draw_messages(messages(), warnings(), width), goes_on=True)
 
 

@@ -20,7 +20,7 @@ LOOK_AGAIN_S = 0.5
 
 
 class Sheet(LiesOver, ModalScreen[None]):
-    """It is drawn again whenever its window changes, and where it goes on, twice a second.
+    """A sheet is drawn again whenever its window changes, and if its text goes on, twice a second.
 
     Parameters
     ----------

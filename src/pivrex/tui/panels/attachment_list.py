@@ -33,7 +33,7 @@ KEY = "A"
 
 
 class AttachmentList(Panel):
-    """It lies over the view while something is chosen; it draws nothing below."""
+    """An overlay while you choose; it draws nothing below."""
 
     def act_attachments(self) -> None:
         rig = self.model.rig

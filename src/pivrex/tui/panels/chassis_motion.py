@@ -33,7 +33,7 @@ TWICE = 1.6
 
 @dataclass(frozen=True)
 class Shown:
-    """What the drawings show in this frame, live or of your own motion."""
+    """The content of the drawings in this frame, live or of your own motion."""
 
     angles: Floats
     targets: Floats
@@ -47,7 +47,7 @@ class Shown:
 
 
 class ChassisMotion:
-    """What the panels draw from.
+    """The data of the view's panels.
 
     Attributes
     ----------
@@ -138,7 +138,7 @@ class ChassisMotion:
         self.own = own
 
     def settings(self) -> dict[str, OwnSetting]:
-        """Return what is selected and changed here as settings are."""
+        """Return the values that you select and change here like settings."""
         return {key: self._part(i, label_of(key)) for i, key in enumerate(MOTION)} | {
             "figure.angle": OwnSetting(
                 lambda: f"{self.angle_deg:g} deg", self._nudge_angle, self._type_angle, "left is +"
@@ -243,7 +243,7 @@ class MotionBars(Panel):
 
 
 def _remarks(chassis: ChassisMotion, shown: Shown | None) -> list[tuple[str, str]]:
-    """What there is to say about the motion: what cannot be, what is lost, what scrubs."""
+    """Remarks about the motion: what is impossible, lost, or slides sideways."""
     model, own = chassis.model, chassis.own
     found = []
     if own is not None:
@@ -265,7 +265,7 @@ def _remarks(chassis: ChassisMotion, shown: Shown | None) -> list[tuple[str, str
 
 
 def _left(shown: Shown) -> str:
-    """What the limits leave of a motion, in words."""
+    """The part of a motion that the limits allow, in words."""
     forward, left, turn = shown.commanded
     parts = [f"{abs(forward):.2f} m/s {'ahead' if forward >= 0 else 'back'}"]
     if abs(left) > 0.005:
@@ -276,7 +276,7 @@ def _left(shown: Shown) -> str:
 
 
 def motion_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
-    """What the wheels are to make of the motion; left and right in words, their bars to their sides."""
+    """The commanded motion; left and right in words, with bars to their sides."""
     forward, left, turn = (model.value("motion", n) for n in ("forward", "left", "turn"))
     rig = model.rig
     if rig.is_bench:

@@ -94,7 +94,7 @@ class FieldMap(Panel):
         return length / NEAR_LETTERS * placing.rows * placing.line / placing.letter
 
     def _surroundings(self, high_m: float, width: int, height: int) -> Box:
-        """Return a window round the robot; it moves in steps, so that what stands still is not drawn again in every frame."""
+        """Return a window around the robot; it moves in steps, so that the floor is not drawn again in every frame."""
         estimated = estimated_of(self.model)
         x, y = (self.model.value("truth", n) for n in ("x", "y"))
         if not isfinite(x + y):

@@ -147,7 +147,7 @@ class FieldNumbers(Panel):
         return rows
 
     def _floor(self) -> list[Row]:
-        """What a real body does: how it moves over the floor next to what the wheels feel, slip, battery."""
+        """Numbers of a realistic body: its motion over the floor next to the wheels' measurements, slip, battery."""
         model = self.model
         rows = model.history
         if (

@@ -45,7 +45,7 @@ def named(text: str, taken: Callable[[str], bool]) -> str:
 
 
 class Kind(NamedTuple):
-    """What is listed: its word, its folder in the workspace, the end of its files, and a text to begin with, by name."""
+    """The kind of the files: its word, its folder in the workspace, the suffix, and a text to begin with, by name."""
 
     word: str
     folder: str

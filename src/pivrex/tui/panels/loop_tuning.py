@@ -38,7 +38,7 @@ NO_CORRECTION = ("limits.fit",)
 
 
 class LoopTuning(Panel):
-    """What all of Heading draws from. It draws nothing but that there is no loop.
+    """The data of Heading's panels. It draws only the sentence that there is no loop.
 
     Attributes
     ----------
@@ -117,11 +117,11 @@ class LoopTuning(Panel):
 
     @property
     def experiment(self) -> Experiment:
-        """What is tried."""
+        """The present experiment."""
         return self.loop.experiment(self.model.rig, self.kind)
 
     def update(self) -> None:
-        """Ask for answers where something has changed, and take those that have come."""
+        """Ask for responses after a change, and take the new ones."""
         path = self.model.file.path
         if path != self._of:  # what was kept or proposed was another robot's
             self._of, self.kept, self.proposed, self.responses = path, None, None, None

@@ -59,7 +59,7 @@ def period_words(model: ScreenModel) -> tuple[str, str]:  # noqa: PLR0911 - a ca
 
 
 def words(model: ScreenModel) -> tuple[str, str]:
-    """Return where the match stands, and what the workspace wants said there."""
+    """Return the state of the match, and the workspace's messages for it."""
     said, named = period_words(model)
     says = model.status.match.says
     return (f"{said}  {says}" if says else said), named

@@ -32,7 +32,7 @@ LOOK_S = 0.5
 
 
 class OpenRoutine(Panel):
-    """What all of Routine draws from; Textual's editor stands on the canvas by itself.
+    """The data of Routine's panels; Textual's editor is on the canvas by itself.
 
     Attributes
     ----------
@@ -69,7 +69,7 @@ class OpenRoutine(Panel):
 
     @property
     def preview(self) -> Preview | None:
-        """What came of the text; of the one before while the newest is still played."""
+        """The preview of the text; that of the text before while the newest is still played."""
         return self.seen.preview if self.seen is not None else None
 
     @property
@@ -219,7 +219,7 @@ class OpenRoutine(Panel):
         self._show_text()
 
     def _show_text(self) -> None:
-        """Show what lies on the desk from its beginning; it is played again on the simulated robot."""
+        """Show the selected text from its beginning, and play it again on the simulated robot."""
         self.seen, self.t = None, 0.0
         self.editor.load_text(self.document.text)
         self._show_mistakes()
@@ -360,7 +360,7 @@ class OpenRoutine(Panel):
         self._ask_whose()
 
     def _ask_whose(self) -> None:
-        """Both were changed: ask which to keep; the other goes into a file next to it."""
+        """Both texts were changed: ask which to keep; the other goes into a file next to it."""
         document = self.document
         name = document.path.name
 

@@ -45,7 +45,7 @@ class Panel:
         self.view, self.model = view, view.model
 
     def draw(self, width: int, height: int) -> Picture:
-        """Draw what there is now. Changes nothing of the model; what can be clicked is marked in the picture."""
+        """Draw the present state. Changes nothing of the model; marks in the picture say what can be clicked."""
         return Picture(width, height)
 
     def depends(self) -> tuple[object, ...] | None:
@@ -55,14 +55,14 @@ class Panel:
         return None
 
     def opened(self) -> None:
-        """Begin what goes on while the view is open."""
+        """Start the work that runs while the view is open."""
 
     def closed(self) -> None:
-        """End what goes on while the view is open: another one opens."""
+        """End the work that runs while the view is open: another one opens."""
 
     def update(self) -> None:
-        """Take what is new, once a frame while the view is open: only here, and where keys and mouse lead, may a panel ask
-        the session for something or change the rig.
+        """Take new data, once per frame while the view is open: only here, and by keys and mouse, may a panel send the session a request or
+        change the rig.
         """
 
     def take_key(self, key: str) -> bool:
@@ -83,7 +83,7 @@ class Panel:
         """Let go of what works in the background: it ends."""
 
     def changes(self) -> Changes | None:
-        """Return the document that is changed here, if it is not the rig, and what goes to how it was after so many steps."""
+        """Return the document that is changed here, if it is not the rig, and the function that goes to its state after a number of steps."""
         return None
 
     # --- settings of the rig ---
@@ -125,7 +125,7 @@ Place = tuple[Panel, Rect]
 
 
 class Host(Protocol):
-    """What a view needs of the application."""
+    """The part of the application that a view needs."""
 
     theme: str
 
@@ -169,7 +169,7 @@ class View:
         self._held: Place | None = None
 
     def places(self, width: int, height: int) -> Iterable[Place]:
-        """Return the panels that are seen, and where: each is drawn before the next is asked for, which may depend on it."""
+        """Return the visible panels with their places: each is drawn before the next is computed, which may depend on it."""
         raise NotImplementedError
 
     def inner(self) -> Iterable[Any]:
@@ -204,7 +204,7 @@ class View:
         return self.canvas.size
 
     def lay_over(self, screen: Screen[Any], take: Callable[[Any], None] | None = None) -> None:
-        """Lay something over, unless something lies there; ``take`` gets what comes of it."""
+        """Open an overlay, unless there is one; ``take`` gets its result."""
         if len(self.app.screen_stack) == 1:
             self.app.push_screen(screen, take)
 
@@ -262,12 +262,12 @@ class View:
         return kept[1]
 
     def opened(self) -> None:
-        """Begin what goes on while the view is open. Textual's own Show and Hide come late, so the app calls these two itself."""
+        """Start the work that runs while the view is open. Textual's own Show and Hide come late, so the app calls these two itself."""
         for panel in self._at_work:
             panel.opened()
 
     def closed(self) -> None:
-        """End what goes on while the view is open: another one opens."""
+        """End the work that runs while the view is open: another one opens."""
         for panel in self.panels:
             panel.closed()
 
@@ -311,13 +311,13 @@ class View:
             panel.close()
 
     def changes(self) -> Changes:
-        """Return the document that is changed here, and what goes to how it was after so many steps."""
+        """Return the document that is changed here, and the function that goes to its state after a number of steps."""
         own = next((found for found in (panel.changes() for panel in self._at_work) if found is not None), None)
         return own or (self.model.file, self.model.go_to)
 
     @property
     def typed(self) -> Typed | None:
-        """What a value is typed into here; None if nothing takes one."""
+        """The panel that takes a typed value; None if there is none."""
         return next((panel for panel in self._at_work if isinstance(panel, Typed)), None)
 
     def has(self, key: str) -> bool:

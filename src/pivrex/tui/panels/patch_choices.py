@@ -29,7 +29,7 @@ OWN_KEY = "equals_sign"
 
 
 class PatchChoices(Panel):
-    """The lists that change what is selected of a `PatchList`; they lie over the view."""
+    """The lists that change the selection of a `PatchList`, as overlays."""
 
     def __init__(self, sources: SourceList, patches: PatchList) -> None:
         super().__init__(sources.view)

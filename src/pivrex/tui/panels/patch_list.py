@@ -31,7 +31,7 @@ MOVED = 0.5
 
 
 class PatchList(Panel):
-    """What controls do, one selected; and the wait for the control that does it.
+    """The controls and their actions, one selected; and the wait for a control to be moved.
 
     Attributes
     ----------
@@ -103,7 +103,7 @@ class PatchList(Panel):
                     return
 
     def _heard(self, source: SourceReport, channel: str, key: str = "", in_addition: bool = False) -> None:
-        """Bind the control that was moved; one that already does something is said, and the wait goes on."""
+        """Bind the moved control; if it already does something, say so and wait on."""
         taken = self._does_already(source, channel, in_addition)
         if taken:
             named = f"{key_name(key)} ({channel})" if key else channel

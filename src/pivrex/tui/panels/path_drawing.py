@@ -34,7 +34,7 @@ class PathDrawing:
         self._model, self.document, self.trying = model, document, trying
 
     def _live(self) -> Ran | None:
-        """What a robot that follows a path right now makes of it, as far as the screen remembers; None if none does."""
+        """The drive of a robot that follows a path right now, as far as the screen remembers; None if none does."""
         model = self._model
         layout, rows = model.line.layout, model.history
         if model.status.match.period is not Period.ALONE or not len(rows) or self.document.content is None:
@@ -63,7 +63,7 @@ class PathDrawing:
 
     @property
     def ran(self) -> Ran | None:
-        """What is shown: the robot that follows it now, else what the simulated robot made of it."""
+        """The shown drive: of the robot that follows the path now, else of the simulated robot."""
         return self._live() or self.trying.now
 
     def draw_on(self, scene: Scene) -> None:

@@ -27,7 +27,7 @@ ZONE = "X, Y, RADIUS, SPEED, such as 2.50 m, 2.00 m, 0.40 m, 0.2 m/s"
 
 
 class PathLimits(Panel):
-    """The lists of what bounds the open path; they lie over the view."""
+    """The lists of the open path's limits, as overlays."""
 
     def __init__(self, paths: PathEditor) -> None:
         super().__init__(paths.view)

@@ -105,7 +105,7 @@ def _short(value: float, among: Floats) -> str:
 
 
 def _curve(values: Floats, width: int, height: int) -> Picture:
-    """Draw values over their own range; those that never change in the middle."""
+    """Draw values over their own range; constant ones in the middle."""
     known = values[np.isfinite(values)]
     low, span = (float(known.min()), float(np.ptp(known))) if len(known) else (0.0, 0.0)
     share = (values - low) / span if span > 0 else np.where(np.isfinite(values), 0.5, np.nan)

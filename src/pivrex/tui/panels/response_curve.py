@@ -93,7 +93,7 @@ class ResponseCurve(Panel):
 
     @staticmethod
     def _response(line: Line, i: int, x: np.ndarray) -> np.ndarray:
-        """What a function ends at while the other axes rest: a call of the same stages."""
+        """The final value of a function while the other axes rest, by the same stages."""
         fractions = np.zeros((len(x), len(line.functions)))
         fractions[:, i] = x
         return respond(line, fractions)[:, i]

@@ -27,7 +27,7 @@ AS_OPENED = "as opened"
 
 
 class RoutineHelpers(Panel):
-    """Makes things of the routine in the background, and takes what comes of them.
+    """Starts work on the routine in the background, and takes the results.
 
     Attributes
     ----------

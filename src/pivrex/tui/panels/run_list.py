@@ -205,7 +205,7 @@ def _entry(picture: Picture, y: int, width: int, run: Shelved, selection: RunSel
 
 
 def _role(name: str, selection: RunSelection) -> str:
-    """Return the role in which a run is drawn: the same in the list as where two lie over each other."""
+    """Return the role in which a run is drawn: the same in the list as in a comparison."""
     if not selection.marked or selection.marked in {selection.selected, name}:
         return "measured"
     return "commanded" if name == selection.selected else "ghost"

@@ -144,7 +144,7 @@ class RunSelection:
         return next((r for r in self.listed.runs if r.name == name), None) if self.listed is not None else None
 
     def mark(self) -> str:
-        """Make the selected run the first of those that lie over each other, or one more of them; again takes it out. Says which."""
+        """Make the selected run the first to compare, or one more; again removes it. Returns a message."""
         name = self.selected
         if self._unmark(name):
             return f"{name} is no longer there"
@@ -155,7 +155,7 @@ class RunSelection:
         return f"{name} is the first: select another to compare"
 
     def _unmark(self, name: str) -> bool:
-        """Take a run out of those that lie over each other; returns whether it was one of them."""
+        """Remove a run from the comparison; returns whether it was one of them."""
         if name in self.also:
             self.also.remove(name)
         elif name and name == self.marked:

@@ -34,7 +34,7 @@ LOOK_KEY = "R"
 
 
 class RunSheet(Panel):
-    """What is shown of the selected run.
+    """The details of the selected run.
 
     Attributes
     ----------

@@ -177,7 +177,7 @@ def column_of(track: Floats, name: str) -> Floats:
 
 
 def draw_season(run_shown: OpenRun, width: int, height: int) -> Picture:
-    """Draw the figures of all runs that were driven like this one, over time; what stands out first."""
+    """Draw the figures of all similar runs over time; unusual ones first."""
     picture = Picture(width, height)
     courses = sorted(run_shown.course, key=lambda c: (not c.stands_out, len(set(c.values)) == 1))
     if not courses:

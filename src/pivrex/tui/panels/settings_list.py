@@ -33,7 +33,7 @@ Columns = list[list[str]]
 
 @dataclass(frozen=True)
 class OwnSetting:
-    """Something that is selected and changed as a setting of the rig is, and is none: what it is now, and how it changes."""
+    """A value that you select and change like a setting, but that is not in the rig: its present value, and how it changes."""
 
     shown: Callable[[], str]
     nudge: Callable[[int], None]

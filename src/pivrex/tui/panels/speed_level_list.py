@@ -21,7 +21,7 @@ ALLOWED = "the shares of full speed for moving and turning: 40 %, 60 %"
 
 
 class SpeedLevelList(Panel):
-    """It lies over the view while something is chosen; it draws nothing below."""
+    """An overlay while you choose; it draws nothing below."""
 
     def act_speed_levels(self) -> None:
         def choices() -> list[Choice]:

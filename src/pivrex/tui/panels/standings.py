@@ -27,7 +27,7 @@ __all__ = ["standing_of"]
 
 
 def standing_of(model: ScreenModel) -> list[Standing]:
-    """Return what stands of each attachment of the open rig."""
+    """Return the state of each attachment of the open rig."""
     keys = {button: key_name(key) for key, button in model.button_keys.items()}
     movers: dict[str, list[str]] = {}
     for patch in patches_of(model.rig):

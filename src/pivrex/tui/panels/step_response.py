@@ -48,7 +48,7 @@ class ResponsePanel(Panel):
 
 
 def draw_responses(shown: LoopTuning, picture: Picture) -> None:
-    """Draw the responses laid over each other."""
+    """Draw all responses in one chart."""
     width, height = picture.width, picture.height
     experiment = shown.experiment
     body = "realistic physics" if shown.model.rig.has_realistic_physics else "ideal physics"

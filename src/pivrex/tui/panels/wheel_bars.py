@@ -143,7 +143,7 @@ class WheelStrips(Panel):
 
 
 class StickStrip(Panel):
-    """What the controls of the law read over the last seconds."""
+    """The readings of the law's controls over the last seconds."""
 
     def depends(self) -> tuple[object, ...]:
         return strip_depends(self.model)

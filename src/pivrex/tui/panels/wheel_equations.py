@@ -108,7 +108,7 @@ class WheelEquations(Panel):
         return what == "wheel"
 
     def kind(self) -> OwnSetting:
-        """Return the selected wheel's kind, selected and changed as settings are."""
+        """Return the selected wheel's kind, which you select and change like a setting."""
 
         def shown() -> str:
             return self.model.rig.chassis.wheels[self._chassis.wheel].kind
@@ -152,7 +152,7 @@ class WheelEquations(Panel):
 
 
 class WheelFigures(Panel):
-    """What is else found by trial, as much as there is room for."""
+    """Figures that are otherwise found by trial, as many as fit."""
 
     def __init__(self, view: View, chassis: ChassisMotion) -> None:
         super().__init__(view)

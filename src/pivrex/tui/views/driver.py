@@ -122,7 +122,7 @@ class DriverView(View):
 
 
 def driver_bars(model: ScreenModel) -> tuple[tuple[str, float, str, str], ...]:
-    """What the law's own channels read, as the device says it: the instrument of this view's cell."""
+    """The readings of the law's own channels, as the device sends them: the instrument of this view's cell."""
     channels = model.line.channels[: len(model.line.functions)]
     values = [model.value("raw", c) for c in channels]
     named = [c.rpartition(".")[2] for c in channels]

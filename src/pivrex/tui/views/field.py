@@ -60,7 +60,7 @@ class FieldView(View):
         self.panels = (self.paths, PathLimits(self.paths), self._map, self._wheels, self._sticks)
 
     def act_floors(self) -> None:
-        """List the floors of the workspace; the chosen one is laid out."""
+        """List the floors of the workspace; the chosen one is used."""
         model = self.model
         here = model.folder.path / "floors" / f"{model.floor}.toml" if model.floor else None
         own = Choice("own", f"{model.folder.settings.name or 'the workspace'}: its own field", "" if here else "open")

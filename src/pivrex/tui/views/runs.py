@@ -15,7 +15,7 @@ __all__ = ["RUNS_COMMANDS", "RunsView", "runs_bars", "runs_exports"]
 
 
 class RunsView(View):
-    """What was kept of every drive. ↑ ↓ select, c plays, + lays another next to."""
+    """The kept runs. ↑ ↓ select, c plays, + compares with another."""
 
     HELP = """
     ▌        the selected run: c or a second click replays it in every view, with a time line below
