@@ -280,7 +280,7 @@ def _write_learned(found: Any, path: Path, text: str) -> None:
 def report(
     run: RunName,
     other: Annotated[
-        str, typer.Argument(metavar="[RUN]", help="A run to lay over it.", autocompletion=completing.runs)
+        str, typer.Argument(metavar="[RUN]", help="A second run, to compare with it.", autocompletion=completing.runs)
     ] = "",
     output: Annotated[
         list[Path] | None,
@@ -344,7 +344,7 @@ def export_run(
 def export_comparison(
     run: RunName,
     other: Annotated[
-        str, typer.Argument(metavar="RUN", help="The run to lay over it.", autocompletion=completing.runs)
+        str, typer.Argument(metavar="RUN", help="The run to compare with it.", autocompletion=completing.runs)
     ],
     output: Annotated[list[Path], typer.Option("--output", "-o", help="The file to write: .svg or .pdf.")],
     by: Annotated[str, typer.Option(help="What they are aligned by; see compare.")] = "start",

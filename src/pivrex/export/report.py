@@ -37,6 +37,8 @@ MARKS = {
 }
 """The sign of each kind of event that is shown on the path and over time, and its role."""
 
+NEAR_M = 0.2
+"""Runs that begin so near to each other share one label."""
 SIDE = 6
 """Letters at the left and right of a page, and lines above and below it, less two."""
 
@@ -99,7 +101,7 @@ def _drives(runs: Sequence[Run], compared: Compared | None, columns: int, rows: 
     zeros = compared.zero if compared is not None else (runs[0].first,)
     tracks = [_track(run, zero) for run, zero in zip(runs, zeros, strict=False)]
     room = rows - row - 3
-    charts = (("ahead", "m/s", ("commanded_m_s", "measured_m_s"), ("commanded", "measured"), 0.40),
+    charts = (("forward speed", "m/s", ("commanded_m_s", "measured_m_s"), ("commanded", "measured"), 0.40),
               ("heading", "deg", ("estimated_heading_rad", "heading_rad"), ("estimated", "true"), 0.34),
               ("battery", "V", ("", "battery_V"), ("", ""), 0.26))  # fmt: skip
     field = runs[0].floor
@@ -144,7 +146,7 @@ def _title(page: Page, runs: Sequence[Run], compared: Compared | None, wide: int
 
 
 def _floor(runs: Sequence[Run], compared: Compared | None) -> Scene:
-    scene = floor_scene(runs[0].floor)
+    scene, began = floor_scene(runs[0].floor), np.full(2, np.inf)
     for run, (named, dash) in zip(runs, LOOKS, strict=False):
         track = _track(run)
         points = track.place()
@@ -155,7 +157,9 @@ def _floor(runs: Sequence[Run], compared: Compared | None) -> Scene:
         if not len(there):
             continue
         scene.sign(points[there[0]], "□", named)
-        scene.label(points[there[0]], "start", named, 4.0, "right left above below")
+        if np.hypot(*(points[there[0]] - began)) > NEAR_M:
+            scene.label(points[there[0]], "start", named, 4.0, "right left above below")
+        began = points[there[0]]
         pose = (*points[there[-1]].tolist(), float(track.of("heading_rad")[there[-1]]))
         rig = run.line(max(run.first, run.end - 1) if len(run) else 0).rig
         if np.isfinite(pose[2]):

@@ -140,7 +140,7 @@ def _body(w: NewRobot) -> str:
             "",
         ]
     if "ranger" in w.extras:
-        lines += ["[sensors.front]           # how far the next thing ahead is", 'kind = "ranger"',
+        lines += ["[sensors.front]           # distance to the next obstacle in front", 'kind = "ranger"',
                   f"x = {quoted(_mm(w.all_sizes[0] / 2))}", 'cone = "20 deg"', 'longest = "2 m"', ""]  # fmt: skip
     return "\n".join(lines)
 

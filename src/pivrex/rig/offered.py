@@ -24,10 +24,10 @@ _OF_KIND = {
 _ALWAYS = (
     ("stop", "stops the robot"), ("brake", "brakes while it is held"), ("coast", "no drive while it is held"),
     ("slow 40 %", "slower while it is held"), ("faster level", "the next speed level"), ("slower level", "the one before"),
-    ("forward 50 %", "ahead while it is held"), ("back 50 %", "back while it is held"), ("turn left 50 %", "turns on the spot"),
+    ("forward 50 %", "forward while it is held"), ("back 50 %", "back while it is held"), ("turn left 50 %", "turns on the spot"),
     ("turn right 50 %", "turns on the spot"), ("pivot left 50 %", "about its left side"), ("pivot right 50 %", "about its right side"),
     ("slide left 50 %", "sideways, without turning"), ("slide right 50 %", "sideways, without turning"),
-    ("other frame", "between field's and robot's"), ("set heading", "what is ahead now is the field's forward"),
+    ("other frame", "between field's and robot's"), ("set heading", "the present direction becomes the field's forward"),
     ("next point", "the next turning point"), ("hold the wheels", "steered wheels inwards"),
     ("reverse", "a throttle that goes one way drives back"),
     ("hold heading", "the gyro holds it; again releases it"), ("zero the gyro", "its bias is measured"),

@@ -140,7 +140,7 @@ class Interpreter:
         renumber(self.threads, lines)
 
     def miss(self) -> None:
-        """End the routine: a sensor that a step needs is silent."""
+        """Mark the newest sensing step as unknown: its sensor is silent."""
         step = next((r for r in reversed(self.records) if r.lane == "sense"), None)
         if step is not None:
             step.marks.append(UNKNOWN)

@@ -53,7 +53,7 @@ class CurveData:
     full: str
     one_sided: bool = False
     ends: tuple[str, str] = ("back", "forward")
-    heights: tuple[str, str] = ("back", "ahead")
+    heights: tuple[str, str] = ("back", "forward")
     mirrored: bool = False
 
 

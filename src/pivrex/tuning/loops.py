@@ -190,7 +190,7 @@ class SteeringLoop(Loop):
 
     def experiment(self, rig: Rig, kind: str) -> Experiment:
         return Experiment(
-            "both" if kind == "both" else "step", radians(60), 1.2, title="wheels from ahead to 60 deg", begins_s=0.25
+            "both" if kind == "both" else "step", radians(60), 1.2, title="wheels from 0 to 60 deg", begins_s=0.25
         )
 
     def move(self, line: Line, experiment: Experiment) -> Motion:

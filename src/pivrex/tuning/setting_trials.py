@@ -48,9 +48,9 @@ def compare_lead(rig: Rig) -> Compared | None:
 
 
 def compare_cosine(rig: Rig) -> Compared | None:
-    """Drive ahead, then at once 70 degrees to the left; how far the path sideways loss of the new line.
+    """Drive forward, then at once 70 degrees to the left, with ``steering.cosine`` on and off: how far the robot is off the new line.
 
-    With ``steering.cosine`` on and off. None without steered wheels.
+    None without steered wheels.
     """
     if rig.steering is None or rig.law.kind != "planar":
         return None

@@ -267,7 +267,7 @@ def _remarks(chassis: ChassisMotion, shown: Shown | None) -> list[tuple[str, str
 def _left(shown: Shown) -> str:
     """The part of a motion that the limits allow, in words."""
     forward, left, turn = shown.commanded
-    parts = [f"{abs(forward):.2f} m/s {'ahead' if forward >= 0 else 'back'}"]
+    parts = [f"{abs(forward):.2f} m/s {'forward' if forward >= 0 else 'back'}"]
     if abs(left) > 0.005:
         parts.append(turning(left, 2, "m/s"))
     if abs(turn) > 0.005:

@@ -24,7 +24,7 @@ SAMPLES = np.linspace(-1.0, 1.0, 401)
 MIRRORED = ("turn", "sideways")
 """Left is +, and is drawn to the left."""
 ENDS = {"turn": ("left", "right"), "sideways": ("left", "right")}
-HEIGHTS = {"turn": ("left", "right"), "sideways": ("left", "right"), "ahead": ("", "ahead"), "back": ("", "back")}
+HEIGHTS = {"turn": ("left", "right"), "sideways": ("left", "right"), "ahead": ("", "forward"), "back": ("", "back")}
 
 
 def level_of(model: ScreenModel) -> int:
@@ -87,7 +87,7 @@ class ResponseCurve(Panel):
             full=f"{full:.{2 if unit == 'm/s' else 0}f} {unit}",
             one_sided=one_sided,
             ends=("rest", "pressed") if one_sided else ENDS.get(function, ("back", "forward")),
-            heights=HEIGHTS.get(function, ("back", "ahead")),
+            heights=HEIGHTS.get(function, ("back", "forward")),
             mirrored=function in MIRRORED,
         )
 

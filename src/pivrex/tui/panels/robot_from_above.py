@@ -125,7 +125,7 @@ class RobotFromAbove(Panel):
 
 
 class SpeedEnvelope(Panel):
-    """How fast the robot goes in every direction; of one that only drives ahead, how fast against how it turns."""
+    """How fast the robot goes in every direction; of one that only drives forward and back, how fast against how it turns."""
 
     def __init__(self, view: View, chassis: ChassisMotion) -> None:
         super().__init__(view)
@@ -143,7 +143,7 @@ class SpeedEnvelope(Panel):
             now = envelope.outline(turn, 72) if abs(turn) > 0.02 else np.zeros((0, 2))
             data = EnvelopeData(
                 full, now, ghost, commanded[part], achieved[part] if achieved is not None else None,
-                np.full(2, max(float(np.nanmax(np.abs(full))), 1e-6)) * 1.06, ("m/s", "m/s"), ("ahead", "left", "right"),
+                np.full(2, max(float(np.nanmax(np.abs(full))), 1e-6)) * 1.06, ("m/s", "m/s"), ("forward", "left", "right"),
                 f"┄ left while turning {turning(degrees(turn), 0, 'deg/s')}" if len(now) else "─ nothing else commanded",
             )  # fmt: skip
         else:
@@ -151,7 +151,7 @@ class SpeedEnvelope(Panel):
             data = EnvelopeData(
                 full * scale, np.zeros((0, 2)), ghost * scale if ghost is not None else None, commanded[[0, 2]] * scale,
                 achieved[[0, 2]] * scale if achieved is not None else None,
-                np.array([tops[0], degrees(tops[2])]) * 1.06, ("m/s", "deg/s"), ("ahead", "turn left", "turn right"),
+                np.array([tops[0], degrees(tops[2])]) * 1.06, ("m/s", "deg/s"), ("forward", "turn left", "turn right"),
                 "speed against turn",
             )  # fmt: skip
         return print_scene(envelope_scene(data), width, height)

@@ -136,6 +136,8 @@ def _two_speeds(found: ComparedRuns, one: OpenRun, other: OpenRun, width: int, h
             else np.full_like(t, np.nan)
         )
         series.append(Series(name, values, named, dash))
-    title = "ahead" if found.parting is None else f"ahead; first difference at {found.parting.t_s:.2f} s"
+    title = (
+        "forward speed" if found.parting is None else f"forward speed; first difference at {found.parting.t_s:.2f} s"
+    )
     scene = chart(title, t, series, span_of(series, 0.2), ("m/s", "s"), (width, height), ("measured", "commanded"))
     return print_scene(scene, width, height)

@@ -166,7 +166,9 @@ def _speeds(run_shown: OpenRun, width: int, height: int) -> Picture:
         Series("commanded", column_of(track, "commanded_m_s"), "commanded"),
         Series("measured", column_of(track, "measured_m_s"), "measured"),
     ]
-    scene = chart("ahead", t, series, span_of(series, 0.2), ("m/s", "s"), (width, height), ("commanded", "measured"))
+    scene = chart(
+        "forward speed", t, series, span_of(series, 0.2), ("m/s", "s"), (width, height), ("commanded", "measured")
+    )
     return print_scene(scene, width, height)
 
 
