@@ -167,7 +167,7 @@ class Document(Generic[T]):
         with alone(self.path):
             found = self.look_outside()
             if found and not self.problem:
-                # what was just taken in is on top of what can be undone, and no one has seen it yet
+                # the change that was just taken in can be undone first, and no one has seen it yet
                 raise ChangedOutside(self.path, f"{found}; do it again to undo that")
             at = self.at + min(by, 0)
             if not 0 <= at < len(self.steps):

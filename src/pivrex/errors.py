@@ -158,7 +158,7 @@ class SaveError(PivrexError):
         return f"{self.path}: not saved, {self.reason}; the file is as it was"
 
 
-class ChangedOutside(SaveError):  # noqa: N818 - it says what happened; nothing went wrong
+class ChangedOutside(SaveError):  # noqa: N818 - it names an event, not a failure
     """A change that was not made, because another program has just changed the same thing. Theirs counts now; the person sees that, and may
     change it again.
     """

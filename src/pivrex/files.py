@@ -73,7 +73,7 @@ def writing(path: Path, private: bool = False) -> Iterator[BinaryIO]:
             yield stream
             stream.flush()
             os.fsync(stream.fileno())
-        # mkstemp makes the file private; a person's file keeps the rights it had
+        # mkstemp makes the file private; a person's file keeps its rights
         mode = 0o600 if private else target.stat().st_mode & 0o777 if target.exists() else 0o644
         partial.chmod(mode)
         if target.exists() and not os.access(target, os.W_OK):
@@ -151,7 +151,7 @@ def sweep(folder: Path, name: str = "*") -> None:
     with contextlib.suppress(OSError):
         for part in resolved(folder).glob(f".{name}.*.part"):
             with contextlib.suppress(OSError):
-                # another program may be saving just now; that takes no minute
+                # another program may be saving; that takes less than a minute
                 if time.time() - part.stat().st_mtime > STALE_S:
                     part.unlink()
 

@@ -187,7 +187,7 @@ def _divisor(baud: int, clock: float) -> int:
     return max(0, round(clock / 8 / baud) - 1)
 
 
-# --- what is written ---
+# --- the written files ---
 
 
 def _header(wiring: BoardWiring, chip: Chip) -> str:

@@ -274,7 +274,7 @@ class KernelWriter:
                 left.append(ast.Constant(ends))
                 break
         if isinstance(left[-1] if left else None, ast.Constant):
-            return ast.Constant(ends)  # what stands before it is only read
+            return ast.Constant(ends)  # everything before it is only read
         return ast.Constant(not ends) if not left else left[0] if len(left) == 1 else ast.BoolOp(op, left)
 
     def compared(self, left: ast.expr, ops: list[ast.cmpop], others: list[ast.expr]) -> ast.expr:
@@ -341,7 +341,7 @@ class KernelWriter:
             elif kind in KINDS:
                 shape = self.shape(found)
                 if shape and not shape[0]:
-                    known[arg.arg] = found  # this rig has none
+                    known[arg.arg] = found  # this rig has no such part
                     continue
                 if self.stays(found):
                     kinds[arg.arg] = "r" + KINDS[kind].upper()

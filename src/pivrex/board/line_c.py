@@ -32,7 +32,7 @@ ABOUT = {
 def structures(program: FlatProgram, root: str) -> dict[str, list[Global]]:
     """Return the globals of one of the roots, by stage, in the order of their places."""
     own = [g for g in program.globals.values() if g.root == root]
-    if root in ("kept", "was"):  # what is remembered and what was are alike
+    if root in ("kept", "was"):  # memory and the memory of the tick before are the same
         both = {g.name.partition(".")[2]: g for g in program.globals.values() if g.root in ("kept", "was")}
         own = [Global(f"{root}.{n}", g.kind, g.shape, g.unit, None, g.at) for n, g in both.items()]
         alive = {g.name.split(".")[1] for g in program.globals.values() if g.root == "was"} if root == "was" else None

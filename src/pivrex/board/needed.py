@@ -44,7 +44,7 @@ def needed(program: FlatProgram, outputs: Iterable[str]) -> FlatProgram:
             functions[made.name] = made
     names = {n: {m.id for s in f.body for m in ast.walk(s) if isinstance(m, ast.Name)} for n, f in functions.items()}
     called: set[str] = set()
-    for name in reversed(functions):  # each stands below those that it calls
+    for name in reversed(functions):  # each comes after those that it calls
         if name in program.order or any(name in names[n] for n in called):
             called.add(name)
     used = set[str]().union(*(names[n] for n in called))

@@ -293,7 +293,7 @@ def _run(folder: Path, parts: LineParts, real: str, traced: bool, ticks: Ticks, 
 def _sent(line: Line, ticks: Ticks, free: bool) -> Iterator[bytes]:
     """Yield the kind of each tick (0: from the inputs, 1: from the memory too, 2: and from the whole row), and its values."""
     for k, (row, memory, goes_on) in enumerate(zip(ticks.fed(line), ticks.memories, ticks.repeats(line), strict=True)):
-        given = not free or (k == 0 and ticks.routine is not None)  # something tells a routine to begin
+        given = not free or (k == 0 and ticks.routine is not None)  # something requests a routine
         yield bytes([1 if given else 2 if goes_on else 0])
         yield row.tobytes()
         if given:

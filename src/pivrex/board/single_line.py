@@ -77,7 +77,7 @@ class _Writer(ast.NodeTransformer):
 
     def visit_BinOp(self, node: ast.BinOp) -> ast.expr:
         left, right = self.visit(node.left), self.visit(node.right)
-        if isinstance(node.op, ast.Div):  # two whole numbers have a quotient that is none
+        if isinstance(node.op, ast.Div):  # the quotient of two whole numbers is not one
             left = ast.Call(ast.Name("number", ast.Load()), [left], [])
         return ast.BinOp(left, node.op, right)
 

@@ -79,7 +79,7 @@ class WatchedBoard(RobotLink):
         self._stick_s = float("-inf")
         self._stopped_for = ""
 
-    # --- what it tells ---
+    # --- telemetry ---
 
     def poll(self, now_s: float, budget_s: float = 0.0) -> None:
         """Take all that has come: a tick that is left out is missing to those after it."""
@@ -93,7 +93,9 @@ class WatchedBoard(RobotLink):
 
     def _look_at_session(self, body: str, session: int, at_s: float) -> None:
         if body.startswith("PIVHEY,"):
-            self._session = session  # a board may be switched on again while it is heard; nothing here moves by it
+            self._session = (
+                session  # a board may be switched on again while it is heard; nothing on this side moves because of it
+            )
 
     def _read(self, line: bytes, too_long: bool, at_s: float) -> Message | None:
         if not line.startswith(UNSEALED):
@@ -193,7 +195,7 @@ class WatchedBoard(RobotLink):
         """Whether the sticks here drive it."""
         return self._why == BY_LAPTOP
 
-    # --- what it is asked ---
+    # --- requests ---
 
     def ask(self, what: str, reason: str = "") -> str:
         """Ask it to "stop" for a reason, to "go" on, or to "run" its routine. Return why that cannot be; empty if it can."""
@@ -246,7 +248,7 @@ class WatchedBoard(RobotLink):
             self.sent = Said(now_s, body, out=True)
 
     def goes_on(self, line: Line, link: Link | None) -> bool:
-        return False  # another line remembers other things
+        return False  # another line has another memory
 
     def close(self) -> None:
         """Close the link; the board drives on."""

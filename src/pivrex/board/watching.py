@@ -126,7 +126,7 @@ class Rebuilder:
         own = [g for g in self._single.row.fields if g.name.startswith(begins)]
         return [g.at - self._first_sensed + j for g in own for j in range(prod(g.shape))]
 
-    # --- what is heard ---
+    # --- messages ---
 
     def take_tick(self, words: list[str]) -> None:
         """Take the words of a sentence PIVTIC. Raises `ValueError` with what is wrong."""
@@ -144,7 +144,7 @@ class Rebuilder:
         self._recent.append(said)
         if self.synced:
             self._waiting.append((said, before))
-        if len(self._waiting) > RECENT // 2:  # this computer is too slow: it goes on from the next state
+        if len(self._waiting) > RECENT // 2:  # this computer is too slow: it continues from the next state
             self._waiting.clear()
             self.synced = False
 

@@ -178,7 +178,7 @@ def compare(
         return
     path, _ = find_rig(rig, Path())
     with tempfile.TemporaryDirectory() as folder:
-        # what was driven by a real robot is driven by the simulated robot first: only then the rigs alone differ
+        # a real robot's drive is first driven by the simulated robot, so that only the rigs differ
         first = through(one, one.rig_file(one.first), Path(folder) / f"{one.name} as it was")
         second = through(one, path, Path(folder) / f"{one.name} through {path.stem}")
         _tell(compared(first, second, by), as_json)

@@ -59,7 +59,7 @@ DONE, WRONG_FILE, WRONG_USE, INTERRUPTED = 0, 1, 2, 130
 def run(arguments: Sequence[str] | None = None) -> int:  # noqa: PLR0911 - an exit code for each way to end
     """Run a command line and give its exit code: 0 done, 1 wrong file or input, 2 wrong use, 130 interrupted."""
     words = list(sys.argv[1:] if arguments is None else arguments)
-    asks = "_PIVREX_COMPLETE" in os.environ  # a shell asks what a word may become
+    asks = "_PIVREX_COMPLETE" in os.environ  # a shell asks for completions of a word
     if words and words[0] in RENAMED:
         print(
             f"pivrex {words[0]} is called pivrex {RENAMED[words[0]]} now; the old name goes in the next version",
@@ -89,7 +89,7 @@ def run(arguments: Sequence[str] | None = None) -> int:  # noqa: PLR0911 - an ex
         return WRONG_USE if isinstance(problem, UsageError) else WRONG_FILE
     except KeyboardInterrupt:
         return INTERRUPTED
-    except SystemExit as ending:  # the words were help, or made no sense; what there is to say has been said
+    except SystemExit as ending:  # the words were help, or had no meaning; the library has printed its text
         return int(ending.code or DONE)
     except BrokenPipeError:
         # whoever read the output has enough; Python would complain again when it closes it

@@ -87,7 +87,7 @@ def open_by_words(words: Sequence[str]) -> int:
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         print(NOT_A_TERMINAL, file=sys.stderr)
         return 2
-    gc.disable()  # start-up makes much and throws nothing away; `tui.start` turns it on again
+    gc.disable()  # start-up makes many objects and deletes none; `tui.start` switches collection on again
     demo = command == "demo"
     # the session's process comes up while the rig is read and the screen's library is loaded
     from pivrex.session.client import SessionClient
@@ -253,7 +253,7 @@ def _open(client: object, path: Path, options: argparse.Namespace, demo: bool) -
         from pivrex.rig import read_rig
         from pivrex.sim.wiring import faulty
 
-        # words that mean nothing are said before the screen opens
+        # report wrong words before the screen opens
         faulty(read_rig(rig_path), options.fault, options.seed)
         practice, copy = f"{rig_path.name} of {path.resolve()}", copy_to_practise(path)
         rig_path = copy / resolved(rig_path).relative_to(resolved(path))

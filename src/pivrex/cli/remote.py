@@ -230,7 +230,7 @@ class _Wired:
 
 def _work(remote: Remote, play: Path | None, script: Path | None, keys: bool) -> None:
     """Move the remote's controls until the end of what says so."""
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))  # so that its serial line is taken away
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))  # so that its serial line is closed
     with contextlib.closing(_Plug(remote)):
         if play is not None:
             _play(remote, play)

@@ -28,7 +28,7 @@ class Desk:
 
     def __init__(self, end: FarEnd, key: bytes) -> None:
         self._end = end
-        # a later start goes on from higher numbers
+        # a later start continues with higher numbers
         self._sign = partial(sealed, key, session=int(time.time())) if key else None
         self._number = int(time.time())
         self._last = b""

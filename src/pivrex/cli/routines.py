@@ -130,7 +130,7 @@ def solve(
         whole, field = read_persons(path, LARGEST_FILE), None
     read = read_rig(rig_path)
     if path is not None:
-        field = field_of(program_of(path, read), folder)  # its own mistakes are said first
+        field = field_of(program_of(path, read), folder)  # report its own mistakes first
     plain = whole.removeprefix("\ufeff").replace("\r\n", "\n").replace("\r", "\n")
     there = numbers_in(plain, line)
     if number > len(there):

@@ -54,7 +54,7 @@ def be_a_robot(
     wire = rig.link.wire if rig.link is not None else None
     baud = wire.baud if isinstance(wire, SerialTransport) and serial is not None else 0
     end = _Pty(serial, baud) if serial is not None else _Port(udp)
-    # a slow line has no room for what no real robot could say
+    # a slow line has no room for values that no real robot could send
     tells_truth = not (baud and rig.link is not None and link_speed(Line(rig), rig.link).warning)
     book = _Log(log)
     print(f"{rig.name} listens on {end.title}; Ctrl+C ends it", flush=True)
@@ -239,7 +239,7 @@ def open_pty(path: Path) -> tuple[int, Path, str]:
         path.symlink_to(os.ttyname(near))
     except OSError as problem:
         raise PivrexError(f"{path}: the serial line cannot be put there: {reason(problem)}") from None
-    # the near end stays open here too, so that bytes do not get lost while no one else has opened it
+    # keep the near end open here too, so that no bytes are lost before another program opens it
     return far, path, f"serial {path}"
 
 

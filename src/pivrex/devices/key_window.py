@@ -117,7 +117,7 @@ class _Window:
     """SDL's window with what is drawn in it."""
 
     def __init__(self) -> None:
-        os.environ.pop("SDL_VIDEODRIVER", None)  # the one for gamepads shows nothing
+        os.environ.pop("SDL_VIDEODRIVER", None)  # the video driver for gamepads shows nothing
         import sdl2
 
         self._sdl = sdl2

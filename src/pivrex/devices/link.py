@@ -151,14 +151,14 @@ class RobotLink:
         """Take what the robot senses, if it answers what was sent here: else no one knows whether it hears."""
         count = len(self._back.columns)
         back, values = read_sensed(words, count + len(TRUTH), self._numbers - 1)
-        self._echo = back.stamp  # the answer to it tells the robot how old it is
+        self._echo = back.stamp  # its answer tells the robot how old it is
         if self._seal is not None and back.ack is not None and back.ack > self._seq:
-            self._seq = back.ack  # another head spoke before: its numbers go on
+            self._seq = back.ack  # another head spoke before: continue its numbers
         acked = self._sent.get(back.ack) if back.ack is not None else None
         if acked is None:
             if back.ack is None and self._acked is None:
                 self._deaf_s = at_s
-                return Message(line, {})  # it has just been switched on, or hears nothing
+                return Message(line, {})  # it was just switched on, or hears nothing
             said = "nothing" if back.ack is None else f"number {back.ack}"
             return Message(line, None, "old", f"acknowledges {said}, which is not what was sent last")
         if self._acked is None or acked[0] >= self._acked[0]:
@@ -226,7 +226,7 @@ class RobotLink:
         left = [self.wire.send(message, first) for message in messages]
         if not all(left):
             return
-        # computed with long values, also of the robot's answer: what is shorter leaves the line some room
+        # computed with long values, also in the robot's reply: shorter ones leave the line some room
         self._next_s = now + self._speed.period_s - dt_s / 2 if self._speed.period_s > dt_s else now
         self._last_drove = self.drives
         self._sent[self._seq] = now, self.drives

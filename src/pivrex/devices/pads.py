@@ -112,7 +112,7 @@ class Pads:
         # a video driver that needs no screen; events without a window in front; no signal handlers of its own
         os.environ.update(SDL_VIDEODRIVER="dummy", SDL_JOYSTICK_ALLOW_BACKGROUND_EVENTS="1", SDL_NO_SIGNAL_HANDLERS="1")
         with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # the binding says on import which library it found
+            warnings.simplefilter("ignore")  # on import the binding prints which library it found
             import sdl2
         self.sdl = sdl2
         if sdl2.SDL_Init(sdl2.SDL_INIT_GAMECONTROLLER) != 0:
@@ -123,7 +123,7 @@ class Pads:
         """Let SDL look at its devices; returns those that are there, with lost ones marked once and then dropped."""
         sdl = self.sdl
         sdl.SDL_JoystickUpdate()
-        # readings are asked for, not listened to: events would only fill their queue
+        # readings are polled: events would only fill their queue
         sdl.SDL_FlushEvents(sdl.SDL_FIRSTEVENT, sdl.SDL_LASTEVENT)
         count = sdl.SDL_NumJoysticks()
         there = {int(sdl.SDL_JoystickGetDeviceInstanceID(i)): i for i in range(count)}

@@ -174,7 +174,7 @@ class RemoteSource:
     def _take(self, chunks: list[Chunk], budget_s: float) -> None:
         """Read the newest of what has come; the rest is counted only. No sender can crowd out another."""
         if self.wire.whole_messages and not isinstance(self.spec, FramesSource):
-            # a datagram is whole: what has no end gets one
+            # a datagram is whole: add a missing line end
             chunks = [c if c.data.endswith(b"\n") else c._replace(data=c.data + b"\n") for c in chunks]
         by_sender: dict[str, list[Chunk]] = {}
         for chunk in chunks:
@@ -229,7 +229,7 @@ class RemoteSource:
             return self._hear(chunk)
         if self._free:
             return self._try(chunk)
-        self._refuse([chunk])  # another has just taken it
+        self._refuse([chunk])  # another sender has just taken the place
         return 0
 
     def _hear(self, chunk: Chunk) -> int:
@@ -336,7 +336,7 @@ class RemoteSource:
             # one that has just come may be held down already: it is listened to for a moment first
             self.lost = SETTLING
         elif silent == float("inf"):
-            # what was lost comes back by speaking, not by an open wire
+            # a lost source returns when it sends, not when its wire opens
             self.lost = before if before and self.heard else "nothing was heard yet"
         elif silent_s is not None and silent > silent_s and spec.idle == "lost":
             self.lost = f"silent for {silent_s * 1e3:.0f} ms"

@@ -110,7 +110,7 @@ class RobotEnd:
         """Take bytes that came from a sender; electronics that start again hear nothing."""
         if self.restarts:
             return
-        self._watch(now_s)  # what comes late must not be obeyed before it was noticed that nothing came
+        self._watch(now_s)  # notice silence before obeying a late message
         if len(self._lines) > MAX_SENDERS:
             self._lines.clear()
             self._parts.clear()
@@ -134,7 +134,7 @@ class RobotEnd:
             body, session = self._seal.open(body)
         words = body.split(",")
         if words[0] == "PIVOUT" and self._alone(now_s):
-            self.partner = sender  # it gets the name of this one, whatever it said
+            self.partner = sender  # it gets this robot's name, whatever it sent
         if session != self.session:
             raise ValueError("sealed for another start of the robot")
         return words

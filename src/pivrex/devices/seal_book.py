@@ -42,7 +42,7 @@ class SealBook:
 
     def seal(self, key: bytes, source: str) -> Seal:
         """Return the seal of a source of a rig: where it was heard before it goes on."""
-        who = sha256(key + source.encode("utf-8")).hexdigest()[:32]  # tells no one the key
+        who = sha256(key + source.encode("utf-8")).hexdigest()[:32]  # reveals nothing of the key
         if who not in self._seals:
             self._seals[who] = Seal(key)
             self._seals[who].newest = self._rows.get(who, (-1, -1))

@@ -151,7 +151,7 @@ def _key(rig: Rig, path: Path) -> list[tuple[tuple[str, ...], str]]:
 
 
 def _speed(rig: Rig) -> list[tuple[tuple[str, ...], str]]:
-    if rig.link is None or rig.board.mode == "alone":  # `pivrex board` says what a watched board needs
+    if rig.link is None or rig.board.mode == "alone":  # `pivrex board` lists what a watched board needs
         return []
     warning = link_speed(Line(rig), rig.link).warning
     return [(("link", "wire", "baud"), warning)] if warning else []

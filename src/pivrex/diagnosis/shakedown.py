@@ -79,7 +79,7 @@ class Shakedown:
         self._record = _Record()
         self._at_first = self.hypotheses.size()
 
-    # --- what is known ---
+    # --- known facts ---
 
     @property
     def left(self) -> int:
@@ -215,7 +215,7 @@ class Shakedown:
             if self.bench.shows_across(Wire(j, 1, 1, 1), wire, QUARTER) == self.bench.shows_across(
                 Wire(j, 1, -1, 1), wire, QUARTER
             ):
-                continue  # it stands so that the gyro sees no difference
+                continue  # it is mounted so that the gyro sees no difference
             away = DUTY * turned.pop()
             at, _ = self.bench.watch(j)
             wheel = self.bench.wheels[k][0]

@@ -142,7 +142,7 @@ def _draw(axes: Any, scene: Scene, placing: Placing, corner: Floats) -> None:
     size = np.array([placing.columns * LETTER, placing.rows * LINE])
     frame = Rectangle(tuple(origin), *size, transform=axes.transData)
     for number, shape in enumerate(shapes(marks, placing), 1):
-        # what lies far outside is cut off anyway
+        # everything far outside is clipped anyway
         if isinstance(shape, Area):
             drawn: Any = Polygon(np.clip(shape.corners, -1e5, 1e5) + origin, closed=True, facecolor=LIGHT[shape.role],
                                  edgecolor=LIGHT[shape.role], linewidth=0.2)  # fmt: skip
@@ -152,7 +152,7 @@ def _draw(axes: Any, scene: Scene, placing: Placing, corner: Floats) -> None:
             drawn = Line2D(points[:, 0], points[:, 1], color=LIGHT[shape.role], solid_joinstyle="round",
                            linewidth=max(FINEST, shape.width * STROKE), solid_capstyle="butt")  # fmt: skip
             axes.add_line(drawn)
-        else:  # a stamp: never asked for
+        else:  # a stamp: paper uses none
             continue
         drawn.set_gid(shape.role.replace(" ", "-") + ("" if isinstance(shape, Area) else "-line"))
         drawn.set_zorder(number)  # the library would draw all lines over all areas
@@ -217,7 +217,7 @@ def save_pages(pages: Sequence[Page], path: Path) -> list[Path]:
 
     if path.suffix.lower() == ".pdf":
         buffer = io.BytesIO()
-        with PdfPages(buffer, metadata={"CreationDate": None}) as book:  # None takes the date out
+        with PdfPages(buffer, metadata={"CreationDate": None}) as book:  # None removes the date
             for page in pages:
                 book.savefig(page.figure())
         write_atomically(path, buffer.getvalue())

@@ -39,7 +39,7 @@ def write_ticks(rig: Rig, recording: Path, field: Field | None, path: Path | Non
         try:
             count = _write(rig, source, field, text, every_tick)
         finally:
-            text.detach()  # writes out what it holds; the stream stays its owner's
+            text.detach()  # writes its buffer; the stream still belongs to its owner
     return count
 
 
@@ -69,7 +69,7 @@ def _write_pieces(run: Run, stream: TextIO) -> None:
 
 
 def _write(rig: Rig, recording: Recording, field: Field | None, stream: TextIO, every_tick: bool) -> int:
-    # the first block is asked for before anything is written: a recording that lacks a column leaves no header behind
+    # compute the first block before writing: a recording without a needed column leaves no header behind
     blocks = blocks_of_ticks(rig, recording, field, every_tick)
     first = next(blocks)
     stream.write(tick_header(Line(as_played(rig))))

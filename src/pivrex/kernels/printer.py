@@ -187,7 +187,7 @@ class Printer(Scope):
                 first, last = ("0", values[0]) if len(values) == 1 else (values[0], values[1])
                 step = values[2] if len(values) > 2 else "1"
                 name = self._declare(target, "i").text
-                # as in Python, what the loop's name is set to inside changes nothing
+                # as in Python, setting the loop's name inside the loop changes nothing
                 count, least = f"c{target.lineno}", ">" if step.startswith(("-", "(-")) else "<"
                 spelled = self.words["i"]
                 yield f"for ({spelled} {count} = {first}, e{count} = {last}; {count} {least} e{count}; {count} += {step}) {{ {name} = {count};"
@@ -245,7 +245,7 @@ class Printer(Scope):
         typed = [self._typed(v) for v in value.elts]
         if any(t.kind not in (*IN_C, "row", "record") for t in typed):
             raise self.fail(target, "only numbers, rows and records are assigned together")
-        # all are taken before any is changed
+        # read all before changing any
         taken = " ".join(f"{self.spelled(t)}t{k} = {t.text};" for k, t in enumerate(typed))
         stored = [
             self._stored(t, one._replace(text=f"t{k}"), value)

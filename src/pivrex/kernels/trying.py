@@ -26,7 +26,7 @@ def same_bits(library: Any, ticks: int = TICKS) -> str:
     theirs = state
     for tick in range(ticks):
         push = float(np.sin(tick) * 3.0)
-        if tick % 20 == 0:  # all special numbers, now and then; in between what comes of the ones before
+        if tick % 20 == 0:  # all special numbers now and then; in between the results of earlier ones
             state.data[...] = theirs.data[...] = _with_special(state, tick).data
         mine_after, their_after = state.form.start(), state.form.start()
         step.plainly((), (settings, state, mine_after, push))

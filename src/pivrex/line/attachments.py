@@ -313,7 +313,7 @@ def _range(a: object) -> tuple[float, float, float, float, float, float, float]:
             rate = a.rate_rad_s or a.maximum_rad - a.minimum_rad
             return a.minimum_rad, a.maximum_rad, begin, safe, rate, a.rate_rad_s or inf, 0.0
         case SwitchAttachment():
-            # a lamp shows what it shows, stopped or not
+            # a lamp is a display: a stop does not change it
             return 0.0, 1.0, float(a.start == "on"), nan if a.shows else float(a.safe == "on"), 0.0, inf, 0.0
     return -1.0, 1.0, 0.0, 0.0, 0.0, inf, 0.0
 

@@ -285,7 +285,7 @@ def balance_step(
         after.turned[k] = i
         out.turn[k] = clamp(s.back_emf * apart + turn, -room, room)
         drive = out.upright + out.turn[k]
-        # friction takes its share of every drive; near none of it, so that a robot that stands does not rattle
+        # friction takes its share of every drive, but almost none near zero, so that a robot at rest does not chatter
         drive += s.static * div(drive, abs(drive) + s.static + NONE)
         out.drive[k] = clamp(drive, -1.0, 1.0)
 
@@ -362,7 +362,7 @@ class Balance(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Balance | None:
         return cls(rig, rig.balance) if rig.balance is not None else None
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def _of(self, tick: WheelTick) -> str:
         return plain(next(n for n, m in self._rig.motors.items() if tick.wheel in m.wheels))

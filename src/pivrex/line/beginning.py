@@ -35,7 +35,7 @@ def set_up(line: Line, state: LineState) -> LineState:
     if "balance" not in line.stages:
         return state
     batch = state.tick.shape
-    # a person sets it up by eye, which is worth so many readings of accelerometers
+    # a person sets it upright by eye, which counts as so many readings of accelerometers
     upright = line.stages["tilt"].start(batch)._replace(lean=0.0, age=BY_EYE)
     state = line.changed(state, "tilt", upright)
     return line.changed(state, "balance", line.stages["balance"].start(batch)._replace(state=STANDS))

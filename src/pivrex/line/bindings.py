@@ -276,7 +276,7 @@ class Bindings(Stage):
     def _patch_of(self, action: Action) -> Patch:
         return next(p for p in self.patches if p.action is action)
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def moving(self, tick: WheelTick) -> list[str]:
         """Return which buttons or letters move the robot; empty if none does."""

@@ -142,7 +142,7 @@ def control_motor(
         out.measured[k], out.p[k], out.i[k], out.d[k] = measured, p, i, d
         drive, added = drive + output, i
     drive = clamp(drive * more, -1.0, 1.0)
-    # what must stand and does gets nothing: no hum from what a loop has added up
+    # a motor that must stand still, and does, gets no drive: the integral of a loop would only make it hum
     if stopped or (wanted == 0.0 and abs(measured) < CREEPS and before.setpoint[k] == 0.0):
         drive, added = 0.0, 0.0
     out.drive[k] = drive
@@ -217,7 +217,7 @@ class Control(Stage):
         table = rig.control
         return cls(rig, table, inputs) if table is not None and table.wheels != "open" else None
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def _of(self, tick: WheelTick) -> str:
         return plain(next(n for n, m in self._rig.motors.items() if tick.wheel in m.wheels))

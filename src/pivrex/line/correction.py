@@ -327,7 +327,7 @@ class Correction(Stage):
         fresh: CorrectionState = self.start(state.batch)
         return fresh._replace(on=float(on), heading=state.heading, rate=state.rate)
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def corrects(self, tick: WheelTick) -> bool:
         """Return whether it changes the turn."""

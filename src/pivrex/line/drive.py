@@ -91,7 +91,7 @@ class Drive(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Drive:
         return cls(rig, inputs)
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def _halted(self, tick: WheelTick) -> str:
         """The reason for no drive: "brake", "coast" or both; empty if there is none."""

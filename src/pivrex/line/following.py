@@ -196,7 +196,7 @@ def follow_by_turning(
     c, n = cos(after.pose[2]), sin(after.pose[2])
     ahead, can_left = c * dx + n * dy, c * dy - n * dx
     off, speed = out.errors[2], out.plan[0]
-    # its rate is of the error along the path, as that is what was measured in the tick before
+    # this is the rate of the error along the path, because that was measured in the tick before
     p, i, d, output = loop(
         s.along, after.added[0], ahead, 0.0 if is_nan(last[0]) else div(out.errors[0] - last[0], s.dt), s.dt
     )
@@ -317,7 +317,7 @@ class Following(Stage):
     def place(self, layout: Layout) -> None:
         self.entry = layout.these("following", [n for n, _ in COMMANDED])
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def follows(self, tick: WheelTick) -> bool:
         """Return whether a plan is followed."""

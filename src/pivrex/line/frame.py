@@ -184,7 +184,7 @@ def robot_twist(
     moved_centre(s, side, point, is_field, law, ahead, turn, out)
     if not is_field or turn == 0.0 or (s.straight == 0.0 and s.lead == 0.0):
         return
-    # no wheel gets more than this share of what it can, whatever the direction
+    # no wheel gets more than this share of its limit, whatever the direction
     if not hypot(out[0], out[1]) * s.safe[0] + abs(turn) * s.safe[1] > 1.0:
         return
     for _ in range(PASSES):
@@ -280,7 +280,7 @@ class Frame(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Frame | None:
         return cls(rig, inputs) if rig.law.kind == "planar" else None
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def _words(self, tick: WheelTick) -> str:
         heading = wrap_deg(float(np.degrees(tick("frame", "heading"))))

@@ -165,7 +165,7 @@ def keep_line(s: HelpingSettings, since: Numbers, pose: Numbers, out: HelpingCol
         out.twist[2] = clamp(turn, -s.max_turn, s.max_turn)
         return
     a, b = cos(-off), sin(-off)  # the line's directions, seen from the robot
-    asks, along = a * left + b * forward, a * forward - b * left  # what the driver asks for across it, and along it
+    asks, along = a * left + b * forward, a * forward - b * left  # the driver's request across it, and along it
     if abs(asks) < TOUCHES + SIDEWAYS * abs(along):
         back = clamp(-s.p_across * across, -s.most, s.most)
         out.twist[0], out.twist[1] = forward + b * back, left + a * back
@@ -262,7 +262,7 @@ class Helping(Stage):
         helps = helps_of([p.action for p in inputs.patches if p.action is not None])
         return cls(rig, helps, inputs) if helps else None
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def helps(self, tick: WheelTick) -> Help | None:
         """Return the help that is on."""

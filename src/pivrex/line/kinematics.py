@@ -121,7 +121,7 @@ def kinematics_of(chassis: Chassis, upside_down: bool = False) -> Kinematics:
     disagree = np.eye(len(needs)) - needs @ forward
     slide[np.abs(slide) < 1e-12] = 0.0
     disagree[np.abs(disagree) < 1e-12] = 0.0
-    if geometry.drags:  # nothing is requested that would drag a tyre
+    if geometry.drags:  # request no motion that would drag a tyre sideways
         clean = geometry.clean_upside_down if upside_down else geometry.clean
         inverse, hubs = inverse @ clean, hubs @ clean if hubs is not None else None
     return Kinematics(inverse, forward, disagree, slide, hubs)

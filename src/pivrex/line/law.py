@@ -166,7 +166,7 @@ def law_step(
     out.twist[0], out.twist[1], out.twist[2] = forward * out.full[0], left * out.full[1], turn * out.full[2]
     if s.forward >= 0:
         with_buttons(s, s.full[level], slow, bindings, out.twist)
-    out.entered = False  # another enters after this stage
+    out.entered = False  # another part enters after this stage
     halted = are_halted(bindings, s.brake, s.coast, False)
     if halted:
         out.twist[0], out.twist[1], out.twist[2] = 0.0, 0.0, 0.0
@@ -252,7 +252,7 @@ class Law(Stage):
         """Return the state with the level walked by ``steps``."""
         return state._replace(level=np.clip(state.level + steps, 0.0, len(self.settings.full) - 1.0))
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def terms(self, tick: WheelTick) -> dict[str, float]:
         """Return what each function adds to a wheel's speed, in m/s: the law and the wheel matrix are linear. Of wheels next to
@@ -300,7 +300,7 @@ class Law(Stage):
             return [f"{self._shares(tick)}{self._motion(tick, 2)}"]
         main = tick.terms[tick.main]
         others = [(f, v) for f, v in tick.terms.items() if f != tick.main]
-        # what a button asks for in addition to the sticks, where these are at rest
+        # a button's request counts where the sticks are at rest
         twist = np.array([tick("law", n) for n, _ in TWIST])
         others.append(("button", self._along(tick, twist) - sum(tick.terms.values())))
         others = [(f, v) for f, v in others if abs(v) >= SHOWN]

@@ -210,7 +210,7 @@ class Odometry(Stage):
             forward=both,
             steered=steered,
             by_gyro=by_gyro,
-            # a simulated robot that is said to be perfect drags no wheel
+            # an ideal simulated robot drags no wheel
             pivot=0.0 if rig.body is not None and rig.body.kind == "ideal" else o.pivot_m or 0.0,
             doubts=doubts.of(
                 way=(max(o.way, BLIND) if blind else o.way) ** 2,
@@ -299,11 +299,11 @@ class Odometry(Stage):
 
     def rungs(self, tick: WheelTick) -> list[Rung]:
         if not tick("following", "mode"):
-            return []  # nothing that is asked for depends on it
+            return []  # no command depends on it
         x, y = tick("odometry", "x"), tick("odometry", "y")
         xx, yy = (
             float(tick.row[tick.line.layout.at("odometry", n)]) for n in ("xx", "yy")
-        )  # far below what is written
+        )  # far below the smallest written digit
         sigma = float(np.sqrt(max(0.0, (xx + yy) / 2)))
         heading = float(np.degrees(tick("odometry", "heading")))
         return [

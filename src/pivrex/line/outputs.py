@@ -326,7 +326,7 @@ class Outputs(Stage):
         first = layout.stage("outputs").start
         self.commands = slice(first, first + len(self.values))
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def _said(self, tick: WheelTick) -> tuple[str, str]:
         """The motor of the wheel, and what its driver gets."""

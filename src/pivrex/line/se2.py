@@ -102,7 +102,7 @@ def straighten(turn_rad: Floats) -> tuple[Floats, Floats]:
     -----
     The logarithm: with θ the turn, V turns by θ/2 and shortens by sin(θ/2)/(θ/2).
     """
-    half = turn_rad * 0.5 + _TINY  # no turn at all would be 0/0; nothing else feels it
+    half = turn_rad * 0.5 + _TINY  # no turn would be 0/0; nothing else notices it
     return half, half / np.sin(half)
 
 

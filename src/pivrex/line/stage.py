@@ -100,7 +100,7 @@ class Stage:
         """Return the next state after the rig was changed, from the state of the stage ``other`` of the rig before."""
         return state if other.kept_while == self.kept_while else self.start(batch)
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def phrases(self, tick: WheelTick) -> list[str]:
         """Return its parts of the sentence that derives a wheel's output."""

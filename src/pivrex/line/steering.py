@@ -110,7 +110,7 @@ def aim_wheel(
     angle and runs reversed; at exactly a quarter it does not. With e the angle still missing the share is cos e, so that a
     wheel rolls with what of the wanted velocity lies along it.
     """
-    # in the wheel's own directions, as it stands now
+    # in the wheel's own directions, at its present angle
     c, sn = cos(angle), sin(angle)
     along, across = forward * c + left * sn, left * c - forward * sn
     driven = size > s.threshold[k]
@@ -199,7 +199,7 @@ class Steering(Stage):
     def of(cls, rig: Rig, inputs: Inputs) -> Steering | None:
         return cls(rig, inputs) if rig.steering is not None and rig.steered else None
 
-    # --- what it tells ---
+    # --- explanation ---
 
     def phrases(self, tick: WheelTick) -> list[str]:
         if not self._rig.chassis.wheels[tick.w].steered:

@@ -341,7 +341,7 @@ def follow(s: LineSettings, w: LineScratch, before: LineMemory, after: LineMemor
     is_controlled = s.has_balance or s.has_control
     drive_step(s.drive, t.bindings, t.law, speeds, controlled, is_controlled, t.steering.drive, t.probe, t.drive)
     outputs_step(s.outputs, w.outputs, t.bindings, t.law, t.drive, t.attachments, t.outputs)
-    # a robot whose encoders say nothing is taken to have done what was commanded
+    # if the encoders are silent, the robot is assumed to have done what was commanded
     for i in range(3):
         after.odometry.commanded[i] = t.motion.twist[i]
 

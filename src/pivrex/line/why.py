@@ -27,7 +27,7 @@ def sentence(line: Line, row: Floats, wheel: str) -> str:
     for stage in line.stages.values():
         try:
             parts += stage.phrases(tick)
-        except ValueError:  # a whole number needs none
+        except ValueError:  # a whole number has no digits after the point
             parts.append(f"{stage.name} ?")
     return f"why {wheel}: " + MINUS.sub("−", UNKNOWN.sub("?", ARROW.join(parts)))
 

@@ -123,7 +123,7 @@ def path_through(
         if hypot(point.x_m - kept[0], point.y_m - kept[1]) >= SAME_M:
             points.append(point)
             kept = point.x_m, point.y_m
-    if len(points) == 1:  # it stands there already: as good as nothing
+    if len(points) == 1:  # it is there already, within rounding
         points.append(PathPoint.model_construct(x_m=x_m + SAME_M, y_m=y_m))
     if keeps:
         return Path.model_construct(points=tuple(points), heading="fixed", looks_rad=heading_rad)

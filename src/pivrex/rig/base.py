@@ -13,7 +13,7 @@ class Table(BaseModel):
 
     model_config = ConfigDict(
         frozen=True, extra="forbid", populate_by_name=False, allow_inf_nan=False,
-        defer_build=True,  # the whole rig builds what it needs of its tables; to build each by itself too takes twice as long
+        defer_build=True,  # the whole rig builds its tables; building each by itself too takes twice as long
     )  # fmt: skip
 
     def mistakes(self) -> list[tuple[str, str]]:

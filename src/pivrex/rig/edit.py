@@ -93,7 +93,7 @@ class RigFile(Document[Rig]):
         Parsing with comments takes 20 ms, so the document is kept for the next change; one that turns out to be a
         mistake is never the text in use, and is parsed again.
         """
-        import tomlkit  # loaded with the first change: the first screen need not wait for it
+        import tomlkit  # loaded with the first change, so that the first screen need not wait for it
 
         if self._document is None or self._document[0] != self.text:
             self._document = (self.text, tomlkit.parse(self.text))

@@ -158,7 +158,7 @@ def geometry_of(contacts: tuple[Contact, ...]) -> Geometry:
     turned = np.array([1.0, -1.0, -1.0])
     forward_upside_down, *_ = _invert(upside_down, slip, scale)
     # wheels that leave something undriven cannot be made to drag anything by asking for it; among wheels with rollers a
-    # plain one is dragged, and the scrub says so
+    # a plain wheel is dragged sideways, and the scrub shows it
     drives_all = np.allclose(forward @ rows, np.eye(3), rtol=0, atol=1e-9)
     like_a_car = drives_all and all(c.rollers_rad is None for c in contacts)
     clean = _without_dragging(slip) if like_a_car else np.eye(3)

@@ -59,7 +59,7 @@ def _recover_table(
     if last == "port" and example is not None:
         example = 1024 + len(tainted)  # nor two of one port
     if last == "name" and isinstance(example, str):
-        example = f"nameless {len(tainted) + 1}"  # two of one name would be another mistake
+        example = f"nameless {len(tainted) + 1}"  # two tables of one name would be another mistake
     if example is None or at.get(last) == example:
         return False
     at[last] = example

@@ -123,7 +123,7 @@ class RigTables(Table):
         motors = data.get("motors") if isinstance(data, dict) and "chassis" not in data else None
         if not isinstance(motors, dict) or not all(isinstance(m, dict) for m in motors.values()):
             return data
-        with suppress(ValidationError):  # a name that is none; its own check says so
+        with suppress(ValidationError):  # an unknown name; another check reports it
             law, shaping = data.get("law", {}), data.get("shaping", {})
             if isinstance(shaping, dict) and isinstance(shaping.get("motors", {}), dict):
                 shaping = {**shaping, "motors": {**{name: {} for name in motors}, **shaping.get("motors", {})}}

@@ -101,7 +101,7 @@ class Interpreter:
                 thread = self.threads.get(key)
                 if thread is None or thread.ended or self.ended:
                     continue
-                # what was begun in this tick is not measured yet; only what waits for others may go on again
+                # a motion that began in this tick has no measurement yet; only threads that wait for others may continue
                 if not first and thread.blocked is not None and thread.blocked.kind != "join":
                     continue
                 try:

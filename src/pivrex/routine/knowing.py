@@ -106,7 +106,7 @@ class Knowing:
     def rested(self) -> int:
         return int(self._seen.get("rested"))
 
-    # --- what is known ---
+    # --- known positions ---
 
     def reading(self, name: str) -> float:
         if name in ("x", "y", "heading"):

@@ -92,7 +92,9 @@ def profile_settings(line: Line, words: RobotWords) -> ProfileSettings:
     rig, dt, lag, c = line.rig, line.dt_s, line.rig.lag_s, line.rig.correction
     decay = exp(-dt / lag) if lag > 0 else 0.0
     smallest = max((_least(m) for m in rig.motors.values()), default=0.0)
-    sways = rig.balance is not None  # it leans before it drives, and never quite stands; its loops overcome friction
+    sways = (
+        rig.balance is not None
+    )  # it leans before it drives, and is never quite at rest; its loops overcome friction
     made: ProfileSettings = Form(ProfileSettings, wheels=len(line.wheels)).of(
         dt=dt,
         lag=lag,

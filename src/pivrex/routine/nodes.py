@@ -68,7 +68,7 @@ class Call:
 
 Expression = Quantity | Variable | Binary | Call
 
-# --- conditions: what is true or not ---
+# --- conditions ---
 
 
 @dataclass(frozen=True)

@@ -80,7 +80,7 @@ def numbers_in(text: str, line: int) -> list[TextNumber]:
             word = _BEFORE.search(before)
             if word is None or (
                 word[1] is not None and word[1] in KEYWORDS
-            ):  # it takes nothing from what stands before it
+            ):  # it removes nothing from the text before it
                 begin, sign = len(before.rstrip()) - 1, -1.0
         found.append(TextNumber(line, begin, m.end(), sign * float(m[1]) * factor, unit, kind, bare[begin : m.end()]))
     return found

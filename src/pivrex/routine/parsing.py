@@ -216,7 +216,7 @@ _PARTS: dict[str, tuple[str, ...]] = {
 """The parts of each form that have no word of their own, in order."""
 
 
-def _node(form: str, children: list[Any]) -> Node:  # noqa: C901 - a case for each part that is told by what it is
+def _node(form: str, children: list[Any]) -> Node:  # noqa: C901 - a case for each kind of part
     parts: dict[str, Any] = {}
     options: dict[str, Any] = {}
     twice: list[tuple[str, Span]] = []

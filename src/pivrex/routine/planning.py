@@ -149,7 +149,7 @@ class Planner:
         dx, dy = (number(step.values[n], seen, n) - v for n, v in (("x", at.x), ("y", at.y)))
         way = hypot(dx, dy)
         if not self._words.by_field:
-            # it has turned to it already; what it stands next to its line is no way that it could go
+            # it has turned to it already; the distance to its line cannot be driven
             ahead = dx * cos(at.heading) + dy * sin(at.heading)
             return replace(plain, forward=1.0 if ahead >= 0 else -1.0, whole=abs(ahead))
         turn = wrapped(number(step.values["facing"], seen, "facing") - at.looks) if "facing" in step.values else 0.0

@@ -230,7 +230,7 @@ def _same_so_far(before: Program, now: Program, touched: dict[str, int]) -> bool
         if mine[:upto] != theirs[:upto] or min(len(mine), upto) > len(theirs):
             return False
         if upto >= len(mine) and len(mine) != len(theirs):
-            return False  # it had come to its end
+            return False  # it had ended
         if before.params.get(code) != now.params.get(code):
             return False
     return True

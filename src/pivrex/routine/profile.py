@@ -237,7 +237,7 @@ def target_rate(s: ProfileSettings, v: ProfileState, missing: float, pulled: boo
     rate = smaller(smaller(v.rate + v.rise * s.dt, most * waits), stops)
     creep = div(s.creep, s.turns) if v.spins else s.creep
     rate = larger(rate, smaller(creep, most))
-    # the last tick takes what is left: a little more than a creeping one, so that none is too small to turn a wheel
+    # the last tick takes the rest, a little more than a creeping tick, so that none is too small to turn a wheel
     return div(rest, s.dt) if rate * s.dt >= rest or rest < 1.5 * creep * s.dt else rate
 
 

@@ -140,7 +140,7 @@ def _line(number: int, bare: str, column: int, skipped: bool, mistakes: list[Tex
         return Line(number, bare, column, None, skipped)
     read = parse_line(bare.replace("\t", " ").replace("\u00a0", " "))
     if isinstance(read, Unread):
-        if not skipped:  # what is left out may be half written
+        if not skipped:  # a line that is left out may be incomplete
             mistakes.append(TextMistake(number, column + read.column + 1, read.length, read.what))
         return Line(number, bare, column, None, skipped)
     return Line(number, bare, column, read, skipped)

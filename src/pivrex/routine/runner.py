@@ -205,7 +205,7 @@ class Runner(Knowing):
 
     def here(self, x: float, y: float, facing: float | None) -> None:
         was = self._seen.pose.copy()
-        # as near as may be to the estimate, so that no turn is counted twice
+        # as near as possible to the estimate, so that no turn counts twice
         heading = was[2] if facing is None else was[2] + wrapped(facing - self.reading("heading"))
         now = self._seen.pose[...] = x, y, heading
         self._measured.set(x=x, y=y, offset=heading - self._measured.get("heading"))

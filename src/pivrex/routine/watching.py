@@ -32,9 +32,9 @@ a real robot and back takes some of it.
 SAME = 1e-9
 """Numbers that are no farther apart are the same."""
 
-# what a step does: it puts a value on the stack,
+# the steps of a condition: a value for the stack,
 KNOWN, COLUMN, SENSOR, TIME, TICK, POSE, ANGLE, RESTED, STUCK = 0, 1, 2, 3, 4, 5, 6, 7, 8
-# changes the last one,
+# operations on the last one,
 NEGATIVE, SIZE, ROOT, NEGATION, HEARD = 9, 10, 11, 12, 13
 # or makes one of the last two
 PLUS, MINUS, TIMES, OVER, LEAST, MOST, LESS, LESS_SAME = 14, 15, 16, 17, 18, 19, 20, 21
@@ -158,7 +158,7 @@ def put(w: Watch, k: int, x: Witnessed) -> float:  # noqa: PLR0911 - a case for 
     does, place = w.does[k], w.place[k]
     if does == COLUMN:
         return x.column[place]
-    if does == SENSOR:  # what measures nothing says 0
+    if does == SENSOR:  # a sensor without a value gives 0
         return x.column[place] if x.column[place] > 0.0 else nan
     if does == POSE:
         return x.pose[place]
@@ -292,6 +292,6 @@ def _value(value: Expression, thread: Thread, source: Source) -> list[Step]:
 def _called(call: Function, args: list[list[Step]]) -> list[Step]:
     if call.name in ("least", "most"):
         sign = LEAST if call.name == "least" else MOST
-        args = args * 2 if len(args) == 1 else args  # of one alone too, only what is finite counts
+        args = args * 2 if len(args) == 1 else args  # with one value too, only a finite one counts
         return args[0] + [step for arg in args[1:] for step in (*arg, (sign, 0, 0.0))]
     return [*args[0], (SIZE if call.name == "size" else ROOT, 0, 0.0)]

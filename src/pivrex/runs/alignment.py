@@ -72,7 +72,7 @@ def _nearest(run: Run, x: float, y: float) -> int:
     """Find the tick nearest to a place: by the track which stretch it is, by the Ticks which of them."""
     track = run.track
     columns = [TRACK.index("x_m"), TRACK.index("y_m")]
-    if not np.isfinite(track[:, columns]).any():  # no one knows where a real robot truly is
+    if not np.isfinite(track[:, columns]).any():  # the true pose of a real robot is unknown
         columns = [TRACK.index("estimated_x_m"), TRACK.index("estimated_y_m")]
     away = np.hypot(track[:, columns[0]] - x, track[:, columns[1]] - y)
     if not np.isfinite(away).any() or np.nanmin(away) > NEAR_M:

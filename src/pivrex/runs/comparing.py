@@ -138,7 +138,7 @@ def compare(one: Run, other: Run, by: str = "start") -> Compared:
     )  # fmt: skip
 
 
-# --- what was changed ---
+# --- changes ---
 
 
 def _changes(one: Run, other: Run, zero: tuple[int, int]) -> list[Change]:

@@ -65,7 +65,7 @@ def effects_of(one: Run, changes: list[Change], first: int) -> list[Effect]:
     for change in changes:
         try:
             changed = Line(read_text(tomlkit.dumps(applied(text, change)), one.folder / "rig.toml", Rig))
-        except RigError:  # it can only be made together with another
+        except RigError:  # it can only be made together with another change
             found.append(Effect(change))
             continue
         plain = plain or list(_again(line, line, rows, one))

@@ -140,7 +140,7 @@ class Figures:
         places = both[:, self._line.layout.these("truth", ("x", "y"))]
         went = np.hypot(*np.diff(places, axis=0).T)
         rolled = np.hypot(*both[1:, self._moved].T) if len(self._moved) == 2 else went
-        # what was measured by the wheels in a Tick is what they rolled in the one before it
+        # the wheels' measurements in a Tick are the distances of the tick before
         more = np.clip(rolled[1:] - went[:-1], 0.0, None)
         slides = slip[-len(more) :] > SLIDES_M_S if len(more) else np.zeros(0, bool)
         return float(np.nansum(more[slides]))

@@ -95,7 +95,7 @@ class Shelf:
         try:
             shutil.rmtree(folder)
         except FileNotFoundError:
-            pass  # another program was quicker
+            pass  # another program was faster
         except OSError as problem:
             raise SaveError(folder, reason(problem)) from None
 

@@ -112,7 +112,7 @@ class RunWriter:
             why = problem.reason if isinstance(problem, SaveError) else reason(problem)
             raise SaveError(folder, why) from problem
 
-    # --- what comes ---
+    # --- new rows ---
 
     def add(self, rows: Floats) -> None:
         """Take the next Ticks, (N, K)."""
@@ -167,7 +167,7 @@ class RunWriter:
     def use(self, line: Line, rig_text: str) -> None:
         """Take a changed rig, from the next Tick on."""
         if line.layout.titles != self._line.layout.titles or line.dt_s != self._line.dt_s:
-            self._end_piece()  # whatever comes next begins another
+            self._end_piece()  # the next row begins another
         self._line = line
         for part in (self._figures, self._watcher, self._track):
             part.use(line)
@@ -289,6 +289,6 @@ class RunWriter:
 
 def compress(path: Path) -> None:
     """Put a compressed file in the place of a finished one: whole or not at all. Raises `OSError` or `SaveError`."""
-    # level 1: three quarters of what the best saves, in a third of the time
+    # level 1 saves three quarters of what the best level saves, in a third of the time
     write_atomically(path.with_name(f"{path.name}.gz"), gzip.compress(path.read_bytes(), 1, mtime=0))
     path.unlink()

@@ -80,7 +80,7 @@ def chart(
     """
     (low, high), (first, last) = span, reach or ((float(t[0]), float(t[-1])) if len(t) > 1 else (0.0, 1.0))
     last = last if last > first else first + 1.0
-    # what lies on top is named first
+    # the top line is named first
     names = tuple((one.name, one.role, one.dash) for one in reversed(series) if one.name)
     below = _axes(title, names, (float(low), float(high)), (first, last), units, size, ends)
     scene = Scene(below.box, equal=False, margins=below.margins, below=below)

@@ -33,32 +33,32 @@ Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
 
 ROLES = (
-    "",  # nothing: what lies behind all
+    "",  # the background
     "rest",  # ordinary text
     "dim",  # text that steps back
     "frame",  # rules, grids and scales
-    "title",  # what a part is called
+    "title",  # the name of a part
     "commanded",
     "measured",
     "target",
     "alarm",
     "ghost",  # what was before
-    "chosen",  # what the keys act on
+    "chosen",  # the selected part
     "key",  # a key to press
     "safe",
     "live",
     # areas
     "floor",  # what can be driven on, or reached
-    "bench",  # what stands on a field
+    "bench",  # objects on a field
     "hull",  # the robot's body
     "nose",  # its front
     "tyre",
-    "gap",  # between what was commanded and what was measured
+    "gap",  # between commanded and measured
     "limit",  # what cannot be, or is full
-    "band",  # what counts for nothing
+    "band",  # parts without importance
     "command fill",
     "measure fill",
-    "groove",  # lines on what is light
+    "groove",  # lines on a light background
     # rims and lines on areas
     "wall",
     "rim",  # of the robot's body

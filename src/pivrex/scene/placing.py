@@ -84,7 +84,7 @@ class Placing:
         """Return the letter that a point of the scene lies in, margins counted."""
         px, py = (x - self.left) * self.across, (self.top - y) * self.up
         column, row = int((px + 1e-6) // self.letter), int((py + 1e-6) // self.line)
-        # what lies on the far edges is the last letter's
+        # a point on the far edge belongs to the last letter
         column -= column == self.columns and px < self.columns * self.letter + 1e-6
         row -= row == self.rows and py < self.rows * self.line + 1e-6
         return self.margins.left + column, self.margins.top + row

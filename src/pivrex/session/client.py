@@ -55,7 +55,7 @@ class SessionClient:
         context = multiprocessing.get_context("spawn")
         _sweep()
         name = f"{PREFIX}{os.getpid()}-{secrets.token_hex(4)}"
-        memory = SharedMemory(name, create=True, size=RING_BYTES)  # new memory is all zeros, as the ring wants it
+        memory = SharedMemory(name, create=True, size=RING_BYTES)  # new memory is all zeros, as the ring needs it
         self._wire: Connection
         self._wire, theirs = context.Pipe()
         self._process = context.Process(

@@ -140,7 +140,7 @@ class Session:
         driving = line.source_number(self.inputs.driver_name)
         if match.alone and stop:
             match.end(self.status.held or self.status.lost)
-        if match.alone:  # the sticks do not count; buttons still do what they do
+        if match.alone:  # sticks do not count; buttons keep their actions
             raw[: len(line.functions)], driving = line.rest()[: len(line.functions)], 0.0
         entry = self._probe(np.concatenate((sensed, truth))) or match.entry(line, self._row)
         entry = entry or self._correcting.entry(line, self._row, not stop)
@@ -282,7 +282,7 @@ class Session:
         self.robots.close()
         self.inputs.close()
 
-    # --- what the screen asks ---
+    # --- requests of the screen ---
 
     def handle(self, request: ask.Request, now_s: float) -> None:
         """Do what the screen asks; what means a rig that is still being built waits for it."""

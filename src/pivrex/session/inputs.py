@@ -262,7 +262,7 @@ class SessionInputs:
                 return name
         return ""
 
-    # --- what is heard ---
+    # --- readings ---
 
     def poll(self, now_s: float, budget_s: float) -> str:
         """Read the messages of remotes within the time budget: sources that send little come first, and leave the rest of the time to those

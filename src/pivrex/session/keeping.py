@@ -232,7 +232,7 @@ class _Writes:
             self._problem = why
             self.news.append((f"runs are not kept now: {why}; driving goes on", {"cannot_keep": why, "keeping": ""}))
 
-    # --- what comes ---
+    # --- new rows ---
 
     def _put(self, rows: list[Floats]) -> None:
         if not rows or self._rig is None:

@@ -41,7 +41,7 @@ class Match:
         self.midway: Midway | None = None
         """Before which line it begins; None for the whole routine."""
 
-    # --- what it says ---
+    # --- status ---
 
     @property
     def status(self) -> MatchStatus:
@@ -74,7 +74,7 @@ class Match:
         if says != self.status.wire:
             self._say(wire=says)
 
-    # --- what is chosen ---
+    # --- choices ---
 
     def choose(self, program: Program | None, start: Pose) -> None:
         """Take another routine, with where the robot is put for it; one that drives is ended."""

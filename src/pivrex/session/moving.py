@@ -155,7 +155,7 @@ class Moving:
         """Return where the machine stands after an event; ``reason`` is why, of a stop, a probe or a loss."""
         effect = EFFECTS[self.state][event]
         if isinstance(effect, Refused) or (event is Event.STOP and self.state is State.STOPPED):
-            return self  # the first reason of a stop stands
+            return self  # the first reason of a stop stays
         lost = reason if event is Event.LOSE else "" if event is Event.FIND else self.lost
         state = _WHILE_LOST.get(effect, effect) if lost else effect
         held = reason if event in _WITH_REASON else self.held

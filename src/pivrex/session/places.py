@@ -29,7 +29,7 @@ def runtime_folder() -> Path:
     """Return the folder for what lasts only while the program runs, made."""
     home = os.environ.get("PIVREX_HOME")
     with warnings.catch_warnings():
-        warnings.simplefilter("ignore")  # a system without such a folder: another will do
+        warnings.simplefilter("ignore")  # a system without such a folder: use another
         folder = Path(home) / "run" if home else user_runtime_path("pivrex")
     folder.mkdir(parents=True, exist_ok=True)
     return folder

@@ -56,7 +56,7 @@ def run(wire: Connection, ring_name: str) -> None:
         ring = Ring.attach(ring_name)
         setup = wire.recv()
         if not isinstance(setup, SetUp):
-            return  # the screen left before it had anything to run
+            return  # the screen closed before it sent a set-up
         loop = _Loop(wire, ring, setup)
         loop.run()
         if not loop.goodbye:
@@ -239,7 +239,7 @@ class _PadsLoader:
     def _load() -> None:
         time.sleep(AFTER_START_S)
         with contextlib.suppress(ImportError), warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # the binding says on import which library it found
+            warnings.simplefilter("ignore")  # on import the binding prints which library it found
             import sdl2  # noqa: F401
 
     @staticmethod

@@ -40,7 +40,7 @@ class Recorder:
     """
 
     def __init__(self, folder: Path, source: Source, line: Line, now_s: float) -> None:
-        # all channels of the source that drives, and what the line hears of others next to it
+        # all channels of the source that drives, and the other channels that the line reads
         own = f"{source.name}." if source.name in line.rig.sources else ""
         there = source.channels()
         order = [c for c in CHANNELS if c in there] + sorted(there - set(CHANNELS))
@@ -114,7 +114,7 @@ class Recorder:
             self.problem = reason(problem)
             if not self._written:
                 with contextlib.suppress(OSError):
-                    self.path.unlink()  # a header alone says nothing
+                    self.path.unlink()  # a header without rows is useless
 
     def _write_what_came(self) -> None:
         while self._lines:

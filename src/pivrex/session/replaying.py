@@ -83,7 +83,7 @@ class ReplayClient:
         now = self._clock()
         passed, self._now = now - self._now, now
         if self.replay.pass_time(passed):
-            # what a changed rig made is read by its own line, which the screen takes in between
+            # the Ticks of a changed rig are read with its own line, which the screen takes in between
             later = [row for row, _ in self.run.rigs if self._given + 1 < row <= self.replay.at]
             self.replay.at = min([self.replay.at, *(row - 1 for row in later)])
         return self._take_status()

@@ -82,7 +82,7 @@ class Robots:
             self._complaint = link.fault
             board.note(f"the robot complains: {link.fault}")
         if problem:
-            return problem if expected and self.watched is None else ""  # a board that drives by itself goes on so
+            return problem if expected and self.watched is None else ""  # a board that drives by itself continues
         if link.state == 2 and link.drives and link.alone_for(now_s) > ALONE_S:
             return "the robot was left alone for a moment and rests"
         return ""

@@ -119,7 +119,7 @@ class Ring:
             start, width = self._table[i % SLOTS].tolist()
             at = start % NUMBERS
             copies.append((i, start, self._numbers[at : at + width].copy()))
-        # what the writer has reached meanwhile may be half new
+        # rows that the writer has reached meanwhile may be half new
         oldest, written = int(self._head[0]) - SLOTS + 1, int(self._head[3])
         rows = [
             Row(int(row[0]), int(row[1]), float(row[2]), float(row[3]), row[EXTRA:])

@@ -137,7 +137,7 @@ def decode(s: FittedSettings, commanded: Numbers, drive: Numbers, drives: int) -
         if s.level[v] == DIRECTION and not high:
             drive[s.source[v]] = -drive[s.source[v]]
         elif s.level[v] == FORWARD:
-            # its pin for backward comes next: both alike give no drive
+            # its pin for backward comes next: equal pins give no drive
             backward = commanded[v + 1] >= HALF_WAY
             drive[s.source[v]] *= (1.0 if high else 0.0) - (1.0 if backward else 0.0)
 
@@ -267,7 +267,7 @@ class Fitted:
 
     def _fitted(self, rig: Rig) -> FittedSettings:
         outputs, wiring = settings_of(rig), self._wiring
-        # what the sensors say in the rig's signs: a sensor that counts the other way, of which the rig knows, is right
+        # readings with the rig's signs: a sensor with a reversed sign is correct if the rig says so
         sense = {m: wiring.encoders.get(m, 1.0) * self._said.encoders[m] for m in rig.motor_names}
         sensors = [rig.steering.wheels[w].sensor if rig.steering is not None else None for w in rig.steered]
         each = list(enumerate(rig.attachments.values()))

@@ -232,7 +232,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
     # --- keys and mouse ---
 
     def views_have_keys(self) -> bool:
-        # what lies over, or the text that is typed in, has keys of its own
+        # an overlay, or the text that you type in, has its own keys
         return len(self.screen_stack) == 1 and not self.view.typing
 
     def closes_by(self, key: str) -> bool:
@@ -301,7 +301,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         canvas, self.newcomer = message.canvas, False
         spot = canvas.picture.spot_at(message.x, message.y) if message.phase == "press" else None
         if spot is not None and spot.what == "command":
-            # what is shown may be a frame older than the view that is open
+            # the picture may be a frame older than the open view
             command = next((c for c in self.commands.acting(self._open) if c.name == spot.value), None)
             if command is not None and command.available(self.model):
                 self.act(command.name)

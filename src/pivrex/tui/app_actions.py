@@ -133,7 +133,7 @@ class AppActions(_Base):
             elif path is not None and path.startswith(EDIT):
                 self.edit(Path(path.removeprefix(EDIT)))
             elif path is not None:
-                # by the name under which the folder has it; one that has gone meanwhile is said to be gone
+                # by its name in the folder; a file that has gone meanwhile gives a message
                 there = {str(resolved(p)): p for p in self.model.folder.rigs()}
                 self.model.open_rig(there.get(path, Path(path)))
 
@@ -236,7 +236,7 @@ class AppActions(_Base):
     def act_match(self) -> None:
         self.clock.ready()
         if self.model.status.match.period is Period.OFF:
-            self.act("view_routine")  # what is chosen is looked at before it starts
+            self.act("view_routine")  # show the chosen program before it starts
 
     def follow_match(self) -> None:
         """Ring the bell when the match says so, and choose the routine that a button requests."""

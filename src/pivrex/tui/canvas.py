@@ -162,7 +162,7 @@ class Canvas(Widget):
         return "".join(_sign(*cell) for cell in cells)
 
     def on_show(self) -> None:
-        # what was shown while this was hidden asked for no redraw
+        # a picture that was set while this was hidden has not been drawn
         self.refresh()
 
     def on_resize(self) -> None:

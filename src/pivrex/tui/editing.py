@@ -139,7 +139,7 @@ class Editing:
         if not setting.choices:
             self._change(key, setting.stepped(self.rig, self.file.get(key), steps))
             return
-        # a choice that this rig cannot have is said and passed over
+        # skip a choice that this rig cannot have, with a message
         way, refused = (1 if steps > 0 else -1), ""
         for step in range(steps, steps + way * (len(setting.choices) - 1), way):
             if self._change(key, setting.stepped(self.rig, self.file.get(key), step)):

@@ -131,7 +131,7 @@ class FirstHour:
             self.number = 0
             self._model.ask(Rewire())
 
-    # --- what the goal says ---
+    # --- the goal ---
 
     def update(self, rehearsed: Rehearsed | None) -> None:
         """Judge the newest Ticks, or the newest rehearsal."""

@@ -63,7 +63,7 @@ class KeysInOrder(_Base):
         """Take what the terminal says: keys and what is pasted wait where they must."""
         typed = isinstance(event, events.Key | events.Paste) and not event.is_forwarded
         if typed and not self.app_focus:
-            self.app_focus = True  # a key came: the window has the focus, whatever the terminal said
+            self.app_focus = True  # a key came: the window has the focus, whatever the terminal reported
         if typed and isinstance(event, events.Key) and event.key in NEVER_WAIT:
             self._early.clear()
             self._waits = False

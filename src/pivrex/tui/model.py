@@ -184,7 +184,7 @@ class ScreenModel(Editing):
                 self.say(said, alarm=wrong)
         super().look_outside()
         self._send_moves()
-        # what is changed after this look, and before a drive begins, is not what it begins with
+        # a drive begins with the versions of this moment, not with later changes
         for document in (self.documents.workspace, self.documents.floor):
             document.begin()
         if self._warned_of != self.serial and not self.going_on:

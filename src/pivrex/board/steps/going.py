@@ -312,7 +312,7 @@ def pass_threads(
     while k.at < k.last and not k.ended and k.fault == 0:
         th = k.order[k.at]
         k.at = k.at + 1
-        # what was begun in this tick is not measured yet; only what waits for others may go on again
+        # a motion that began in this tick has no measurement yet; only threads that wait for others may continue
         if (
             k.state[th] == BLOCKED and (first or m.code[k.pc[th] + 1] >= OF_ALL) and is_over(m, s, c, v, k, t, th)
         ) or k.state[th] == GOES:

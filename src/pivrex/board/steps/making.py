@@ -57,7 +57,7 @@ class StepWriter(Table):
         super().__init__(program, means, places)
         for code in self.owners:
             self._code(code)
-        self.items.append(0)  # what stands behind the last word is looked at, and never counts
+        self.items.append(0)  # the kernel reads past the last word, but never uses it
 
     # --- steps ---
 
@@ -249,7 +249,7 @@ class StepWriter(Table):
             value = self.of_two(w.TIMES, value, self.words.per_count(step.name))
         if step.by:
             value = self.of_two(w.PLUS, [(b.GOAL, a)], value)
-        # a place that is not known stays so: LEAST and MOST make nothing of what is infinite
+        # an unknown place stays unknown: LEAST and MOST ignore infinity
         if reach.low > -inf:
             value = self.of_two(w.MOST, value, reach.low)
         if reach.high < inf:

@@ -96,7 +96,7 @@ def own_value(m: StepTable, v: RoutineState, k: Thoughts, t: Tick, does: int, pl
     """Return the value that a step puts on the stack."""
     if m.has[COLUMN] and does == COLUMN:
         return v.seen.column[place]
-    if m.has[SENSOR] and does == SENSOR:  # what measures nothing says 0
+    if m.has[SENSOR] and does == SENSOR:  # a sensor without a value gives 0
         return v.seen.column[place] if v.seen.column[place] > 0.0 else nan
     if m.has[HEARS] and does == HEARS:
         return v.seen.column[place] if v.seen.column[place] > 0.0 and not k.off[place] else nan

@@ -6,17 +6,17 @@ from pivrex.kernels.records import Flag, Flags, Number, Numbers, Record, Whole, 
 
 __all__ = ["StepTable", "ThinkScratch", "Thoughts"]
 
-# what stands in the table, next to the steps of a watch: values,
+# the words of the table, in addition to the steps of a watch: values,
 LOCAL, GOAL, PLACE, OWN, LOOKS, HEARS = 28, 29, 30, 31, 32, 33
-# what changes the last one,
+# operations on the last one,
 WRAP, COSINE, SINE, THERE = 34, 35, 36, 37
 # or makes one of two; what looks at the last one, and jumps by it
 ANGLE_OF, AWAY, CHECK, DROP, CASE, IF_FINITE, AND_THEN, OR_ELSE = 38, 39, 40, 41, 42, 43, 44, 45
-# steps: where it goes on,
+# steps: jumps,
 JUMP, UNLESS, NEXT, CALL, GIVE, FORK, STORE, COUNT, END, STOP, FAULT = 46, 47, 48, 49, 50, 51, 52, 53, 54, 55, 56
-# what it waits for,
+# waits,
 SINCE, LIMIT, WAIT = 57, 58, 59
-# and what the robot does
+# and the robot's actions
 DRIVE, TURN, GYRO, MOTION, WHEEL, WHEELS, HERE, ZERO, ATTACH, SWITCH, RUN, CALLED, HOME, HUSH = (
     60, 61, 62, 63, 64, 65, 66, 67, 68, 69, 70, 71, 72, 73
 )  # fmt: skip

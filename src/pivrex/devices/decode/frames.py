@@ -41,7 +41,7 @@ class FramesReader:
             body = frame[len(mark) : len(mark) + self._spec.length]
             wanted = check_byte(self._spec.check, body)
             if wanted is not None and frame[-1] != wanted:
-                # a mark may stand within what is no frame: only the mark is passed over
+                # the mark may occur inside other bytes: skip only the mark
                 yield Message(
                     frame, None, "damaged", f"check {frame[-1]:02X}, but its bytes give {wanted:02X}", in_hex=True
                 )

@@ -94,7 +94,7 @@ class LettersReader:
             return Message(said, None, "unknown" if " " < char < "\x7f" else "damaged", "no letter of this rig")
         group = self.groups.get(letter, "")
         for other in list(self._until):
-            # another of the same group ends what lasted, a stop ends all of it
+            # a letter of the same group ends a lasting motion, a stop ends all
             if other != letter and (group == EVERYTHING or (group and self.groups.get(other) == group)):
                 del self._until[other]
         once = group in ("", EVERYTHING) and not self._lasts[letter]

@@ -23,7 +23,7 @@ class Lines:
         *lines, rest = re.split(rb"\r\n|\n|\r", self._rest + data)
         for line in lines:
             if self._skipping:
-                self._skipping = False  # the end of one that was said already
+                self._skipping = False  # the end of a line that was reported already
             elif line:
                 yield line[:LONGEST_LINE], len(line) > LONGEST_LINE
         if len(rest) > LONGEST_LINE:

@@ -55,7 +55,7 @@ class Serial(OpenTransport):
 
         where = self._where()
         if _is_worked_in(where):
-            # a link that was left behind may point to what is someone's terminal by now
+            # an old link may point to another person's terminal by now
             raise OSError(f"{where} is a terminal that someone works in")
         try:
             return serial.Serial(where, self._spec.baud, timeout=0, write_timeout=0, exclusive=True)

@@ -61,7 +61,7 @@ class Envelope:
         safe = np.where(moves, square, 1.0)
         root = np.sqrt(np.maximum(inside, 0.0))
         low, high = (-cross - root) / safe, (root - cross) / safe
-        # a wheel that this way leaves alone limits nothing unless it is past its limit already
+        # a wheel that this direction does not turn limits nothing, unless it is past its limit already
         low = np.where(moves, low, np.where(room >= -NEARLY, -np.inf, np.inf))
         high = np.where(moves, high, np.where(room >= -NEARLY, np.inf, -np.inf))
         empty = (moves & (inside < -NEARLY)).any(-1)

@@ -82,7 +82,7 @@ class Finder:
             if span is None
             else line.mistake(span.begin, span.end - span.begin, what, warning)
         )
-        if self._file:  # said where the routine takes it from
+        if self._file:  # reported where the routine uses it
             made = replace(made, line=self._uses, column=1, length=1, what=f"{self._file}:{line.number}: {what}")
         if made not in self._found:
             self._found.append(made)

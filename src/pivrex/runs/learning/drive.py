@@ -143,7 +143,7 @@ def _computed_drive(rig: Rig, drive: Floats, travel: Floats, motor_of: Floats, d
     speed = np.gradient(travel, axis=0) / dt_s if len(travel) > 1 else np.zeros_like(travel)
     spin = [speed[:, motor_of == m].mean(axis=1) / float(body.radius[motor_of == m][0]) for m in range(drive.shape[1])]
     full = open_volts(rig.battery.volts, rig.battery.charge)
-    commands = np.vstack((drive[:1], drive[:-1]))  # what is sensed follows from the drive before
+    commands = np.vstack((drive[:1], drive[:-1]))  # sensed values follow from the drive of the tick before
     fed, plain_body = [1.0] * drive.shape[1], body.plain
     each = zip(commands.tolist(), np.stack(spin, axis=-1).tolist(), strict=True)
     return np.minimum([sagged(plain_body, rig.battery.charge, duty, now, fed)[0] for duty, now in each], full)

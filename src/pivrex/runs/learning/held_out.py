@@ -60,7 +60,7 @@ def _off(rig: Rig, part: Drive) -> float:
     """Return how far the wheels' speeds of a rig's simulated robot are off, root mean square in m/s."""
     under = Conditions()
     if part.senses_volts:
-        # as full as the highest voltage says: that is the one with the least load
+        # charged as the highest voltage shows: that is the one with the least load
         share = float(part.volts.max()) / rig.battery.volts
         under = Conditions(charge=float(np.clip(0.1 + 0.9 * (share - NEARLY) / (FULL - NEARLY), 0.1, 1.0)))
     body = RealisticBody(rig if rig.has_realistic_physics else rig.with_body("realistic"), None, under=under)

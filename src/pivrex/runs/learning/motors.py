@@ -168,7 +168,9 @@ def motors_of(windows: Windows, share: Floats) -> Fit:
             "Drive straight, slowly and fast, forward and back"
         )
     speeds = np.abs(mean[good])
-    if np.percentile(speeds, 90) < 1.6 * np.percentile(speeds, 10):  # friction and speed look alike at one speed
+    if np.percentile(speeds, 90) < 1.6 * np.percentile(
+        speeds, 10
+    ):  # friction and speed cannot be separated at one speed
         raise LearnError(
             f"it drives at about one speed only, {np.median(speeds):.2f} m/s: drive slowly and fast too, or friction and speed "
             "cannot be told apart"

@@ -60,7 +60,7 @@ def learning_drive(rig: Rig, name: str, field: Field) -> str:
     ]
     for k, speed in enumerate(SPEEDS):
         side = "left" if k % 2 == 0 else "right"
-        # one way in all three whole turns more than the other: they tell the gyro's scale, where someone sees how far it turned
+        # in all three whole turns more in one direction: they teach the gyro's scale, if someone watches them
         turn = 720 if side == "left" else 360
         lines += ["", f"drive ahead {way} at {speed} %", "wait 0.6 s", f"drive back {way} at {speed} %", "wait 0.6 s"]
         lines += [f"turn {side} {turn} deg at {min(speed, 60)} %", "wait 0.6 s"]

@@ -66,7 +66,7 @@ def _put_motors(rig: Rig, put: Callable[..., None], values: Mapping[str, float])
     top = values.get("motors.*.top_speed")
     if top is None:
         return
-    # what was learned is the mean of all; a motor's own top speed is that of the best, which the others are held against
+    # the learned value is the mean of all; a motor's own top speed is that of the best motor, the reference of the others
     strengths = [
         min(1.0, values[f"motors.{name}.strength"]) for name in rig.motors if f"motors.{name}.strength" in values
     ]
@@ -102,7 +102,7 @@ def _put_friction(rig: Rig, put: Callable[..., None], static: float, top: float,
     for (name, motor), (own_stall, running, inertia) in zip(rig.motors.items(), motors, strict=True):
         radius = wheels[motor.wheels[0]].radius_m
         if motor.stall_Nm is not None:
-            # torque that the lag asks for: (m r² + I)·ω/τ
+            # torque that follows from the lag: (m r² + I)·ω/τ
             each = float(body.mass) / len(rig.motors)
             wanted = (each * radius**2 + inertia) * top / radius / lag
             put(f"motors.{name}.stall", motor.stall_Nm * wanted / own_stall, "torque", "mNm")

@@ -89,7 +89,7 @@ def loads_of(places: list[tuple[float, float]], height: float, gravity: float) -
     squares.
     """
     where = np.array([(1.0, x, y) for x, y in places])
-    # lengths of a robot's size, so that a line of supports counts as a line
+    # lengths in units of the robot's size, so that a line of supports counts as a line
     size = max(1e-3, sqrt(float((where[:, 1:] ** 2).sum(axis=1).max())))
     scaled = where / np.array([1.0, size, size])
     spread: Floats = scaled @ np.linalg.pinv(scaled.T @ scaled, rcond=1e-9, hermitian=True)

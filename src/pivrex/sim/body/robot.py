@@ -281,7 +281,7 @@ class RealisticBody(Fitted):
         self._tick(state.batch, self.scratch.scratch, state, after, commands, coasts, dt_s)
         return after
 
-    # --- what it says ---
+    # --- readings ---
 
     def _dragged(self, state: BodyState) -> NDArray[np.bool_]:
         """One whose motor is off turns only because the robot moves."""

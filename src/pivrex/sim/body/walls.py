@@ -62,7 +62,7 @@ def find_places(f: Scenery, b: BodySettings, w: BodyScratch, pose: Numbers, cent
     c, s = cos(pose[2]), sin(pose[2])
     x, y = pose[0], pose[1]
     half_x, half_y = b.half[0], b.half[1]
-    # a robot that balances bumps with its wheels, another as high as its weight sits
+    # a robot that balances bumps with its wheels, any other at the height of its mass centre
     below = w.above if b.balances and w.pitches else 0.0
     for i in range(4):
         ahead, left = CORNERS[i][0] * half_x, CORNERS[i][1] * half_y

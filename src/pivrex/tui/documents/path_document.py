@@ -55,7 +55,7 @@ class PathDocument(Document[DrivenPath]):
     def look_outside(self) -> str:
         return super().look_outside() if self.is_open and not self.held else ""
 
-    # --- what it comes to ---
+    # --- results ---
 
     def plan(self, rig: Rig) -> Plan | None:
         """Return its plan for a rig."""
@@ -92,7 +92,7 @@ class PathDocument(Document[DrivenPath]):
                 self.change(path_text(path, self.text), what)
         except PivrexError as wrong:
             return f"{wrong}"
-        self._use(self.text, self._understand(self.text, self.path))  # as it stands in the file
+        self._use(self.text, self._understand(self.text, self.path))  # as written in the file
         self.mark = min(max(self.mark if at is None else at, 0), len(path.points) - 1)
         return self.problem
 

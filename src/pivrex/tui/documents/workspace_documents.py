@@ -46,7 +46,7 @@ class WorkspaceDocuments:
                 document.open(path)
                 document.begin()
             except PivrexError:
-                return  # saved outside in this moment: what was read when it was opened counts
+                return  # another program is saving it: use the version from the start
 
     def lay_out(self, name: str) -> None:
         """Watch another floor; an empty name is the workspace's own."""

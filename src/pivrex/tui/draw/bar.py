@@ -193,7 +193,7 @@ def draw_ladder(rungs: list[Rung], chosen: int, wheel: str, width: int, height: 
         picture.text(1, y, "▸" if here else " ", "commanded")
         picture.text(3, y, f"{rung.stage:<8}", "title" if here else "dim")
         text, arrow, result = rung.text.rpartition(" → ")
-        # what comes out is the point of a rung: what goes in is cut before it
+        # the result is the point of a rung: shorten its inputs first
         at = picture.text(12, y, text, "rest", max(8, width - 17 - len(result)))
         at = picture.text(at, y, f" {arrow.strip()} ", "frame")
         at = picture.text(at, y, result.replace("-", "−"), "commanded")

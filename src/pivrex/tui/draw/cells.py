@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 try:
     from PIL import Image, ImageDraw
-except ImportError:  # drawings are dots then; the screen says so once
+except ImportError:  # then drawings are dots; the screen says so once
     Image = ImageDraw = None  # type: ignore[assignment]
 
 from pivrex.export.paper import Page
@@ -128,7 +128,7 @@ def _print(scene: Scene, width: int, height: int) -> Printed:
     raster = _drawn(scene, placing, below.raster if below is not None else None)
     cells, written = Picture(columns, rows), Picture(width, height)
     labels = [_ready(m, placing) for m in scene.marks if isinstance(m, Label)]
-    # a cell that is as it was in the last frame, or in what lies below, is not fitted again
+    # a cell that is the same as in the last frame, or in the part below, is not fitted again
     key = id(scene.below), width, height
     before = (_LAST.get(key) or below) if scene.below is not None else None
     words = raster.view(np.uint64).reshape(rows, HIGH, columns)
@@ -272,7 +272,7 @@ def _write_labels(picture: Picture, labels: Sequence[Ready], margins: Margins) -
 def _beside(side: str, column: int, row: int, size: int) -> tuple[int, int]:
     """Return where a text of a size begins that stands at a side of a cell."""
     x, y = column - size // 2, row
-    left = max(0, column - size - 1) if column >= size else column - size - 1  # what is long goes without a space
+    left = max(0, column - size - 1) if column >= size else column - size - 1  # a long text goes without a space
     for part in side.split("-"):
         x = {"left": left, "right": column + 2, "from": column, "to": column - size + 1}.get(part, x)
         y += {"above": -1, "below": 1}.get(part, 0)

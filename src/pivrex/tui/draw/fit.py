@@ -129,7 +129,7 @@ def _fitted(points: Bytes) -> tuple[NDArray[np.str_], Bytes, Bytes, Bytes]:
     weighed = counts * _WEIGHT
     weighed[every, under] = -1.0
     over = weighed.argmax(axis=1)
-    # next to a line all else is what is not the line; between two areas what is neither counts for nothing
+    # next to a line everything else counts as not the line; between two areas other roles do not count
     a, b = _halved(points == over[:, None]), _halved(points == under[:, None])
     a_in, b_in = a @ _MASKS, b @ _MASKS
     a_out, b_out = counts[every, over, None] / 2 - a_in, counts[every, under, None] / 2 - b_in

@@ -123,4 +123,4 @@ def _counted(columns: NDArray[np.int_]) -> str:
     counts = np.diff(np.concatenate((starts, [len(columns)])))
     signs = [chr(63 + value) for value in columns[starts].tolist()]
     parts = [sign * n if n < 4 else f"!{n}{sign}" for sign, n in zip(signs, counts.tolist(), strict=True)]
-    return "".join(parts[:-1] if signs[-1] == "?" else parts)  # what is empty up to the end needs no sign
+    return "".join(parts[:-1] if signs[-1] == "?" else parts)  # an empty end needs no sign

@@ -41,7 +41,7 @@ class CalibrationGuide:
 
     def _again(self) -> None:
         self._model.ask(MeasureAgain(self.source))
-        self._frames, self._problem = 0, "watching"  # what came before this step counts for nothing
+        self._frames, self._problem = 0, "watching"  # movements before this step do not count
 
     def step(self, source: SourceReport | None) -> None:
         """Watch; a phase at rest goes on by itself."""

@@ -88,7 +88,7 @@ class ShakedownGuide:
         self.sweep_place: Literal["up", "floor"] = "up"
         self.sweeping = ""
 
-    # --- what goes on between frames ---
+    # --- work between frames ---
 
     def update(self) -> None:
         """Take what came of a probe, once a frame, and send the next where no one has to look."""

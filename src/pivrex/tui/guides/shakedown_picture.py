@@ -235,7 +235,7 @@ def _swung(guide: ShakedownGuide, step: Step) -> str:
     assert guide.down is not None
     run = guide.runs[step.seen_in]
     layout = guide.model.line.layout
-    at = layout.at("truth", "heading") - layout.stage("sensed").start  # a run has what is true behind what was sensed
+    at = layout.at("truth", "heading") - layout.stage("sensed").start  # a run has the truth after the sensed values
     turned = float(run.after[at] - run.before[at])
     return "" if abs(turned) < 0.004 else f"; its nose swings {'left' if turned > 0 else 'right'}"
 

@@ -78,7 +78,7 @@ def _lqr(rig: Rig, loop: Loop) -> Proposal:
     found = lqr_of(rig)
     gains = ", ".join(f"{key.split('.')[1]} P {value:g}" for key, value in found.changes.items())
     slowest = -1.0 / found.poles.real.max()
-    said = f"LQR from the linear theory, slowest {slowest:.2f} s: {gains}"  # `pivrex tune` tells its feedback too
+    said = f"LQR from the linear theory, slowest {slowest:.2f} s: {gains}"  # `pivrex tune` prints its feedback too
     own = found.changes[f"balance.{loop.name}.p"]
     assert isinstance(own, float)
     return Proposal(said, Gains(own, loop.gains(rig).i, 0.0), found.changes)

@@ -241,7 +241,7 @@ class Making:
             return False
         return True
 
-    # --- what comes of it ---
+    # --- the result ---
 
     def text(self) -> str:
         """Return the rig as it would be written."""

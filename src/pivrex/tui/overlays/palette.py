@@ -91,6 +91,6 @@ class Palette(LiesOver, CommandPalette):
             await super()._watch__show_busy()
 
     def _action_command_list(self, action: str) -> None:
-        # a page key before the list has its first layout: there is nothing to move yet
+        # a page key before the list has its first layout: nothing can move yet
         with suppress(KeyError, IndexError, NoMatches):
             super()._action_command_list(action)

@@ -85,7 +85,7 @@ class AttachmentList(Panel):
 
     def _duplicate(self, name: str) -> None:
         table = dict(self.model.file.get(f"attachments.{name}"))  # type: ignore[call-overload]
-        for key in ("pin", "port"):  # another one sits elsewhere
+        for key in ("pin", "port"):  # another one is mounted elsewhere
             table.get("output", {}).pop(key, None)
         self._add(name, table)
 

@@ -223,7 +223,7 @@ class MotionBars(Panel):
                 centred_bar(picture, 10, row, bar, (-value if name != "forward" else value) / top, "commanded")
                 self._bars.append((key, row, 10, bar))
             picture.text(12 + max(bar, 0), row, f"{shown_value:<19}", "chosen" if here and own else "commanded")
-        # rows are kept for remarks, so that nothing below jumps when there is one
+        # keep rows for remarks, so that nothing below jumps when there is one
         lines = [(line, named) for text, named in _remarks(chassis, shown) for line in wrapped(text, width)]
         for row, (line, named) in enumerate(lines[: height - self.HEIGHT], self.HEIGHT):
             picture.text(0, row, line, named)

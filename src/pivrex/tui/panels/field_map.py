@@ -128,7 +128,7 @@ class FieldMap(Panel):
         assert model.row is not None
         pose = (model.value("truth", "x"), model.value("truth", "y"), model.value("truth", "heading"))
         known = bool(np.isfinite(pose).all())
-        # next to a path only what is driven alone leaves a trail: the path itself, it may be
+        # next to a path only an automatic drive leaves a trail: it may be of the path itself
         if not self.paths.open or model.status.match.period is Period.ALONE:
             scene.line(_points(model.trace.ghost), "ghost", 0.3, 0.8)
             scene.line(self._commanded_way(), "command fill", 0.35)

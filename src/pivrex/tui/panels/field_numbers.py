@@ -203,7 +203,7 @@ class FieldNumbers(Panel):
         turn = turning(model.degrees("motion", "turn"), 0, "deg/s", 3, True)
         forward = f"forward {number(model.value('motion', 'forward'))} m/s"
         rows: list[Row] = [("motion", [(forward, "commanded"), *self._sideways(), (f"turn {turn}", "commanded")])]
-        if isfinite(model.value("truth", "x")) or model.row is None:  # no one knows where a real robot truly is
+        if isfinite(model.value("truth", "x")) or model.row is None:  # the true pose of a real robot is unknown
             x, y = (number(model.value("truth", axis), 2, 5) for axis in "xy")
             said = (f"x {x} m", f"y {y} m", f"heading {number(heading, 0, 4)} deg")
             rows.append(("pose", [(one, "measured") for one in said]))

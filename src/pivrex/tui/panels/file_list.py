@@ -102,7 +102,7 @@ class FileList:
 
         self._view.choose(f"which {self._kind.word}?", choices, at, key, take, edits, EDITS)
 
-    # --- what the keys do ---
+    # --- keys ---
 
     def _taken(self, name: str) -> bool:
         return (self._folder / f"{name}{self._kind.suffix}").exists()

@@ -38,7 +38,7 @@ class HeadingNow(Panel):
         around = max(0, min(height - len(parts) - 3, 14))
         across = min(around * 2, width - 26)
         heading, target = (model.value(*n) for n in (("heading", "heading"), ("correction", "target")))
-        # the gyro's zero is where it was switched on; what is true is turned to it where both are known
+        # the gyro's zero is where it was switched on; the true heading is turned to it if both are known
         true = model.value("truth", "heading")
         if around >= 4 and across >= 8:
             picture.place(print_scene(compass_scene(heading, target, true), across, around), 0, 0)
@@ -130,14 +130,14 @@ class HeadingStrip(Panel):
         def values(stage: str, name: str) -> Floats:
             return np.degrees(rows[:, model.line.layout.at(stage, name)])
 
-        upper = height // 2 if height >= 2 * LEAST else height  # what each part gives stands in the bars above too
+        upper = height // 2 if height >= 2 * LEAST else height  # the terms are in the bars above too
         lines = [
             Series("target", values("correction", "target"), "target", 0.9),
             Series("heading", values("heading", "heading"), "measured"),
         ]
         known = np.concatenate([one.values[np.isfinite(one.values)] for one in lines] or [np.zeros(1)])
         low, high = (float(known.min()), float(known.max())) if len(known) else (0.0, 0.0)
-        # in steps, so that the scale stands still while it can
+        # in steps, so that the scale seldom changes
         step = next(s for s in (2.0, 5.0, 10.0, 30.0, 90.0, 360.0, np.inf) if high - low <= 4 * s)
         span = (
             (np.floor(low / step - 0.2) * step, np.ceil(high / step + 0.2) * step) if np.isfinite(step) else (low, high)

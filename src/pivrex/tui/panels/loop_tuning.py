@@ -123,7 +123,7 @@ class LoopTuning(Panel):
     def update(self) -> None:
         """Ask for responses after a change, and take the new ones."""
         path = self.model.file.path
-        if path != self._of:  # what was kept or proposed was another robot's
+        if path != self._of:  # the kept or proposed gains were another robot's
             self._of, self.kept, self.proposed, self.responses = path, None, None, None
             self._stop_helping()
             self.loop, self.kind = self._first()

@@ -67,6 +67,6 @@ def _message(picture: Picture, x: int, y: int, width: int, message: Said, now: f
         end = picture.text(x + 11, y, message.text, "commanded" if message.out else "rest", width - 11)
         picture.text(end + 2, y, message.does, "target", max(0, x + width - end - 2))
         return
-    # the reason first: what is wrong matters more than all of what was said
+    # the reason first: it matters more than the message
     end = picture.text(x + 11, y, f"{message.fault}: {message.reason}", "alarm", width - 11)
     picture.text(end + 2, y, message.text, "ghost", max(0, x + width - end - 2))

@@ -225,7 +225,7 @@ class OpenRoutine(Panel):
         self._show_mistakes()
         self._due = time.monotonic()
 
-    # --- what is new ---
+    # --- news ---
 
     def text_changed(self, event: TextArea.Changed | TextArea.SelectionChanged) -> None:
         """Take what was typed, or that the cursor of the text went elsewhere."""
@@ -336,14 +336,14 @@ class OpenRoutine(Panel):
         if there or before:
             self.editor.to_line((there or before[-1:])[0].line)
 
-    # --- changed by someone else meanwhile ---
+    # --- changed by another program meanwhile ---
 
     def _look_outside(self) -> None:
         document = self.document
         if document.saver.problem:
             self.model.say(document.saver.problem, alarm=True)
         if not document.is_open or self.model.drives_alone or len(self.view.app.screen_stack) > 1:
-            return  # what drives goes on with its text; the model says what became of the file
+            return  # a drive continues with its text; the model reports the change of the file
         what = document.outside()
         if what == "same":
             return

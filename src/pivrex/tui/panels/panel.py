@@ -191,7 +191,7 @@ class View:
             rows.append((sign, text.strip()))
         return rows
 
-    # --- where it stands ---
+    # --- its place ---
 
     @property
     def app(self) -> Host:
