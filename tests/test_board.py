@@ -120,7 +120,11 @@ class PrintedLineTest(unittest.TestCase):
                 self.assertGreater(prove(line, ticks)[0].differ, 0, old)
 
     def test_only_what_outputs_hang_on_is_kept(self) -> None:
-        text = line_parts(Line(plover())).header("float")
+        parts = line_parts(Line(plover()))
+        self.assertIs(line_parts(Line(plover())).program, parts.program)  # of the same rig it is made once
+        other = plover().model_copy(update={"name": "Other", "rate_hz": 50.0})
+        self.assertIsNot(line_parts(Line(other)).program, parts.program)
+        text = parts.header("float")
         for left_out in ("covariance", "odometry", "truth", "probe", "residual", "scrub"):
             self.assertNotIn(left_out, text)
         for kept in ("struct heading_state", "real reading[", "real value[6]"):

@@ -17,6 +17,7 @@ from pivrex.runs.comparing import compare
 from pivrex.runs.events import Event
 from pivrex.runs.facts import read_facts, write_facts
 from pivrex.runs.run import Run
+from pivrex.runs.track import TRACK
 from pivrex.scene.marks import Caption, Label, Line
 from pivrex.scene.scene import Scene
 from pivrex.tui.draw.cells import draw_pages
@@ -62,7 +63,7 @@ class PagesTest(TempCase):
         run = self.run_of(SECOND)
         self.assertEqual(run.first, 60)
         first, second = pages_of(run)
-        lines = self.lines(first, "ahead")
+        lines = self.lines(first, "forward speed")
         self.assertAlmostEqual(float(lines["commanded"][0, 0]), 0.0, delta=0.2)
         self.assertEqual(lines["alarm"][:, 0].tolist(), [2.0, 2.0])
         self.assertTrue(any(row[-3:] == ["2.0 s", "bump", "it stands against something"] for row in said(second)))
@@ -74,8 +75,8 @@ class PagesTest(TempCase):
         first, _ = pages_of(run)
         layout, rows = run.line(0).layout, np.array(run.rows(0, 300))[:291:10]
         for label, name, column, scale in (
-            ("ahead", "commanded", ("motion", "forward"), 1.0),
-            ("ahead", "measured", ("odometry", "forward"), 60.0),
+            ("forward speed", "commanded", ("motion", "forward"), 1.0),
+            ("forward speed", "measured", ("odometry", "forward"), 60.0),
             ("heading", "measured", ("truth", "heading"), np.degrees(1)),
             ("heading", "commanded", ("odometry", "heading"), np.degrees(1)),
         ):
@@ -90,7 +91,7 @@ class PagesTest(TempCase):
         at = found.parting.rows[0]
         moved = replace(found, zero=(60, 120), parting=replace(found.parting, rows=(at, at + 60)))
         first, _ = pages_of(one, moved)
-        lines = self.lines(first, "ahead")
+        lines = self.lines(first, "forward speed")
         for named, begins in (("measured", -1.0), ("commanded", -2.0)):
             known = lines[named][np.isfinite(lines[named][:, 1])]
             self.assertAlmostEqual(float(known[0, 0]), begins, delta=0.05)
@@ -101,6 +102,15 @@ class PagesTest(TempCase):
         layout = one.line(0).layout
         true = one.row(-(-row // 10) * 10)[[layout.at("truth", "x"), layout.at("truth", "y")]]
         np.testing.assert_allclose(spot.point, true, atol=1e-4)
+        starts = [m for m in floor.marks if isinstance(m, Label) and m.text == "start"]
+        self.assertEqual(len(starts), 1)  # both begin at one place
+
+    def test_runs_that_begin_elsewhere_have_a_start_each(self) -> None:
+        one, other = self.run_of(FIRST), self.run_of(SECOND)
+        other.track[:, [TRACK.index("x_m"), TRACK.index("y_m")]] += 0.5
+        first, _ = pages_of(one, compare(one, other))
+        starts = [m.point for m in first.scenes[0][0].marks if isinstance(m, Label) and m.text == "start"]
+        np.testing.assert_allclose(starts[1] - starts[0], [0.5, 0.5], atol=1e-6)
 
     def test_the_last_alike_was_driven_by_the_same_driver_and_changes_count_from_the_last_of_all(self) -> None:
         between = "20300504-200000-plover"
@@ -150,7 +160,7 @@ class PagesTest(TempCase):
         for word in (
             "Plover: " + SECOND,
             "bench A",
-            "ahead",
+            "forward speed",
             "battery",
             "figures",
             "settings that shaped it",

@@ -265,7 +265,7 @@ class OverEachOtherTest(RunsCase):
             await self.until(lambda: {FIRST, SECOND} <= set(selection.went))
             await self.press("plus", "down")  # the second of the list is laid over the first
             self.assertEqual((selection.marked, selection.selected), (SECOND, FIRST))
-            await self.until(lambda: "first" in self.text("runs") and "ahead" in self.text("runs"))
+            await self.until(lambda: "first" in self.text("runs") and "forward speed" in self.text("runs"))
             picture = self.view.draw(160, 44)
             rows = picture.rows()
 

@@ -11,9 +11,9 @@ from pivrex.errors import SettingsError
 from pivrex.rig import read_rig
 from pivrex.rig.edit import RigFile
 from pivrex.scene.marks import role
-from pivrex.session.messages import GoLive, WatchSources
+from pivrex.session.messages import GoLive, MoveSticks, Stop, WatchSources
 from pivrex.session.shared import Row
-from pivrex.tui.app import PivrexApp
+from pivrex.tui.app import STILL_FRAMES, PivrexApp
 from pivrex.tui.commands import Commands
 from pivrex.tui.draw import cells
 from pivrex.tui.draw.picture import Picture
@@ -460,6 +460,39 @@ class StaleTest(AppCase):
             model.open_rig(self.home / "rigs" / "avocet.toml")
             model.pull()
         self.assertEqual(len(model.history), 0)  # another robot's Ticks mean other things
+
+
+class PaceTest(AppCase):
+    """While nothing moves, the screen draws less often; what moves is drawn in every frame."""
+
+    def drawn(self, frames: int) -> int:
+        with mock.patch.object(self.app, "draw", wraps=self.app.draw) as draw:
+            for _ in range(frames):
+                self.app.frame(paced=True)
+        return draw.call_count
+
+    @in_loop
+    async def test_a_robot_at_rest_and_one_that_drives(self) -> None:
+        async with self.running():
+            await self.frames(30)
+            self.assertTrue(self.model.trace.is_still(self.model.line))
+            self.assertEqual(self.drawn(20), 20 // STILL_FRAMES)
+            self.model.ask(MoveSticks({"left_y": -0.5}))
+            self.assertGreater(self.drawn(20), 18)  # the first may come before the stick moves
+            self.assertEqual(self.drawn(20), 20)  # at a steady speed no command changes, but the pose does
+            self.model.ask(Stop("Esc"))
+            await self.frames(60)
+            self.assertTrue(self.model.trace.is_still(self.model.line))
+
+    @in_loop
+    async def test_a_tick_of_another_rig_is_no_rest(self) -> None:
+        async with self.running():
+            await self.frames(30)
+            self.model.open_rig(self.home / "rigs" / "avocet.toml")
+            await self.frames(1)
+            self.assertFalse(self.model.trace.is_still(self.model.line))
+            await self.frames(30)
+            self.assertTrue(self.model.trace.is_still(self.model.line))
 
 
 class SpotTest(TempCase):
