@@ -1,5 +1,6 @@
 """What a routine says and shows, and what is pinned: in `play`, in the session, in a kept run, on the screen."""
 
+import contextlib
 import json
 import re
 import shutil
@@ -26,6 +27,7 @@ from pivrex.session.status import Status
 from tests.chassis import ideal
 from tests.support import DEMO, wait_for
 from tests.test_app import in_loop
+from tests.test_cli import Ran
 from tests.test_keeping import KeepCase
 from tests.test_lost_sources import free_port
 from tests.test_match import Played
@@ -191,31 +193,35 @@ class PinTest(unittest.TestCase):
 
 
 class CommandTest(RoutineCase):
+    def play(self, *more: str) -> str:
+        with contextlib.chdir(self.home):
+            ran = Ran("play", "practice", "--rig", "plover", "--body", "ideal", *more)
+        self.assertEqual(ran.code, 0, ran.err)
+        return ran.out
+
     def test_check_holds_pins_against_their_rigs(self) -> None:
         file = self.home / "workspace.toml"
         text = file.read_text()
         lines = text.count("\n")
         file.write_text(f'{text}[pins.plover]\nfar = "front"\nbad = "frontt"\n[pins.heron]\na = "x"\n')
-        words = [sys.executable, "-m", "pivrex", "check", str(file)]
-        found = subprocess.run(words, capture_output=True, text=True, check=False)
-        self.assertEqual(found.returncode, 1)
-        said = [row.removeprefix(f"{file}:") for row in found.stdout.splitlines()]
+        found = Ran("check", str(file))
+        self.assertEqual(found.code, 1)
+        said = [row.removeprefix(f"{file}:") for row in found.out.splitlines()]
         self.assertEqual(len(said), 2)
         self.assertTrue(said[0].startswith(f'{lines + 3}: pins.plover.bad: column 1: nothing is called "frontt"'), said)
         self.assertEqual(said[1], f"{lines + 4}: pins.heron: rigs/ holds no heron.toml")
         file.write_text(f'{text}[pins.plover]\nfar = "front"\n')
-        self.assertEqual(subprocess.run(words, capture_output=True, check=False).returncode, 0)
+        self.assertEqual(Ran("check", str(file)).code, 0)
 
     def test_play_of_wheels_that_end_by_their_encoders(self) -> None:
         (self.home / "routines" / "practice.txt").write_text(
             "for plover\nstart at 1 m, 1 m\nturn left 15 cm\nwheels left 40 %, right -40 % for 15 cm\n"
         )
-        words = [sys.executable, "-m", "pivrex", "play", "practice", "--rig", "plover", "--body", "ideal", "--json"]
-        found = json.loads(subprocess.run(words, capture_output=True, text=True, cwd=self.home, check=True).stdout)
+        found = json.loads(self.play("--json"))
         self.assertEqual((found["ended"], len(found["steps"])), ("finished", 2))
         self.assertAlmostEqual(found["pose"]["heading_deg"], 0, delta=2)  # there and back
         (self.home / "routines" / "practice.txt").write_text("for plover\nturn left 15 cm\nwait 0.5 s\n")
-        found = json.loads(subprocess.run(words, capture_output=True, text=True, cwd=self.home, check=True).stdout)
+        found = json.loads(self.play("--json"))
         start = open_folder(DEMO).settings.field.start.heading_rad
         self.assertAlmostEqual(
             found["pose"]["heading_deg"], (degrees(start + 0.15 / 0.08) + 180) % 360 - 180, delta=1.2
@@ -223,15 +229,11 @@ class CommandTest(RoutineCase):
 
     def test_play_tells_it_in_its_place(self) -> None:
         (self.home / "routines" / "practice.txt").write_text(TEXT)
-        words = [sys.executable, "-m", "pivrex", "play", "practice", "--rig", "plover", "--body", "ideal"]
-        plain = subprocess.run(words, capture_output=True, text=True, cwd=self.home, check=True).stdout.splitlines()
-        said = [" ".join(row.split()) for row in plain]
+        said = [" ".join(row.split()) for row in self.play().splitlines()]
         self.assertEqual(said[0], "0.00 s line 3 off: # is no comment")
         self.assertTrue(said[1].endswith("line 5 drive ahead 20 cm"))
         self.assertRegex(said[2], r"^\d\.\d\d s line 6 y - 50 cm: 0\.(2\d*|19\d+) m$")
-        found = json.loads(
-            subprocess.run([*words, "--json"], capture_output=True, text=True, cwd=self.home, check=True).stdout
-        )
+        found = json.loads(self.play("--json"))
         self.assertEqual([t["line"] for t in found["messages"]], [3, 6, 7, 6, 7, 8, 9])
         self.assertEqual(found["messages"][-2] | {"t_s": 0},
                          {"t_s": 0, "line": 8, "text": "post * time: nothing", "shows": "post * time", "value": None,

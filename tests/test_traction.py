@@ -1,7 +1,5 @@
 """What is too little to move, and why a robot has traction: by hand, on the body, in `check`, on the screen and in runs."""
 
-import subprocess
-import sys
 import unittest
 
 import numpy as np
@@ -20,6 +18,7 @@ from tests.chassis import demo_path
 from tests.support import PLAIN, ROOT, TempCase, nothing_sensed, plain_rig
 from tests.test_app import AppCase, in_loop
 from tests.test_body import TWO, _caster, body_rig, run, told
+from tests.test_cli import Ran
 
 G = 9.81
 
@@ -110,14 +109,9 @@ class CheckTest(TempCase):
             ("speed_levels.levels.0.turning", 'turning = "60 %"'),
         ):
             self.assertEqual(found[key].line, rows.index(row) + 1)
-        ran = subprocess.run(
-            [sys.executable, "-m", "pivrex", "check", str(demo_path("plover"))],
-            capture_output=True,
-            text=True,
-            check=True,
-        )
         self.assertRegex(
-            ran.stdout, r"plover.toml: 71 % of the weight is on driven wheels, which grip up to 3\.7 m/s²\n"
+            Ran("check", str(demo_path("plover"))).out,
+            r"plover.toml: 71 % of the weight is on driven wheels, which grip up to 3\.7 m/s²\n",
         )
 
     def test_a_robot_whose_weight_is_elsewhere_is_warned_of_with_a_remedy(self) -> None:
