@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from difflib import get_close_matches
+from functools import cache
 from typing import Annotated, Any
 
 import typer
@@ -32,19 +33,7 @@ __all__ = ["app", "commands"]
 
 HELP = {"help_option_names": ["-h", "--help"]}
 
-app = typer.Typer(
-    name="pivrex",
-    help="See, adjust and test the whole line from the stick to the wheels of a student robot.",
-    add_completion=False,
-    no_args_is_help=False,
-    pretty_exceptions_enable=False,
-    context_settings=HELP,
-)
-export = typer.Typer(help="Draw or write something for the notebook.", no_args_is_help=True)
-path = typer.Typer(help="Whether a robot can drive a path, and how long it takes.", no_args_is_help=True)
 
-
-@app.callback(invoke_without_command=True)
 def main(version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False) -> None:
     """See, adjust and test the whole line from the stick to the wheels of a student robot.
 
@@ -107,9 +96,7 @@ def _opening(name: str) -> Callable[..., int]:
     """
 
     def command(
-        folder: Annotated[
-            str, typer.Argument(metavar="DIR", help=WORDS["folder" if name == "open" else "demo folder"])
-        ] = "",
+        folder: str = "",
         rig: Annotated[str, typer.Option(help=WORDS["rig"], autocompletion=completing.rigs)] = "",
         view: Annotated[str, typer.Option(help=WORDS["view"], autocompletion=_views)] = "",
         theme: Annotated[str, typer.Option(help=WORDS["theme"], autocompletion=_themes)] = "",
@@ -122,6 +109,8 @@ def _opening(name: str) -> Callable[..., int]:
         words = [word for key, value in said.items() if value for word in (f"--{key}", value)]
         return open_by_words([name, *([folder] if folder else []), *words, *(["--pad"] if pad else [])])
 
+    says = WORDS["folder" if name == "open" else "demo folder"]
+    command.__annotations__["folder"] = Annotated[str, typer.Argument(metavar="DIR", help=says)]
     command.__doc__ = SUMMARIES[name]
     return command
 
@@ -174,19 +163,52 @@ PAPER: tuple[tuple[str, Callable[..., Any]], ...] = (
     ("routine", exports.export_routine),
 )
 PATHS: tuple[tuple[str, Callable[..., Any]], ...] = (("check", paths.check), ("time", paths.time))
-for group, rows in ((app, HEADLESS), (export, PAPER), (path, PATHS)):
-    for name, command in rows:
-        lead = {id(export): "export", id(path): "path"}.get(id(group))
-        group.command(name, epilog="\n\n".join(shown(lead or name).splitlines()))(command)
-app.command("reference", hidden=True)(reference)
-app.add_typer(export, name="export")
-app.add_typer(path, name="path")
+GROUPS = {
+    "export": ("Draw or write something for the notebook.", PAPER),
+    "path": ("Whether a robot can drive a path, and how long it takes.", PATHS),
+}
+
+
+def app(words: Sequence[str]) -> Any:
+    """Run a command line, as `pivrex.cli.main.run` does. The library describes each command first: only the one that is meant is."""
+    known = [*(name for name, _ in HEADLESS), *GROUPS]
+    only = words[0] if words and words[0] in known else ""
+    return _library(only)(list(words), standalone_mode=False, prog_name="pivrex")
+
+
+@cache
+def _library(only: str = "") -> Any:
+    """Return the library's command with one subcommand, or with all."""
+    whole = typer.Typer(
+        name="pivrex",
+        help="See, adjust and test the whole line from the stick to the wheels of a student robot.",
+        add_completion=False,
+        no_args_is_help=False,
+        pretty_exceptions_enable=False,
+        context_settings=HELP,
+    )
+    whole.callback(invoke_without_command=True)(main)
+    for name, command in HEADLESS:
+        if only in ("", name):
+            whole.command(name, epilog=_examples(name))(command)
+    whole.command("reference", hidden=True)(reference)
+    for name, (says, rows) in GROUPS.items():
+        if only in ("", name):
+            group = typer.Typer(help=says, no_args_is_help=True)
+            for part, command in rows:
+                group.command(part, epilog=_examples(name))(command)
+            whole.add_typer(group, name=name)
+    return typer.main.get_command(whole)
+
+
+def _examples(name: str) -> str:
+    return "\n\n".join(shown(name).splitlines())
 
 
 def commands() -> list[tuple[str, Any]]:
     """Return every command that is shown, by its words, with the library's own description of it."""
     found: list[tuple[str, Any]] = []
-    for name, one in typer.main.get_command(app).commands.items():  # type: ignore[attr-defined]
+    for name, one in _library().commands.items():
         if not one.hidden:
             inner = getattr(one, "commands", {})
             found += [(f"{name} {n}", c) for n, c in inner.items()] or [(name, one)]

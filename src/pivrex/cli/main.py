@@ -82,8 +82,7 @@ def run(arguments: Sequence[str] | None = None) -> int:  # noqa: PLR0911 - an ex
             return open_by_words(words)
         from pivrex.cli.app import app
 
-        code = app(words, standalone_mode=False, prog_name="pivrex")
-        return int(code or DONE)
+        return int(app(words) or DONE)
     except PivrexError as problem:
         print(problem, file=sys.stderr)
         return WRONG_USE if isinstance(problem, UsageError) else WRONG_FILE

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Protocol, runtime_checkable
+from typing import Protocol
 
-from pivrex.line.line import Line
-
-__all__ = ["BY_HAND", "LETTERS", "PLAYS", "TAKES_OVER", "Abilities", "Playing", "Source"]
+__all__ = ["BY_HAND", "LETTERS", "PLAYS", "TAKES_OVER", "Abilities", "Source"]
 
 
 @dataclass(frozen=True)
@@ -79,30 +77,4 @@ class Source(Protocol):
 
     def read(self, now_s: float) -> Mapping[str, float]:
         """Return the readings of this instant; ``now_s`` is a clock that only goes forward."""
-        ...
-
-
-@runtime_checkable
-class Playing(Protocol):
-    """The additional functions of a source that plays."""
-
-    @property
-    def ended(self) -> bool:
-        """Whether its last reading has been given."""
-        ...
-
-    def rewind(self) -> None:
-        """Go back to its beginning."""
-        ...
-
-    def advance(self) -> None:
-        """Go on by one tick."""
-        ...
-
-    def driven_by(self, line: Line) -> str:
-        """Return the source of the line's rig whose readings these are; empty if they are those of none."""
-        ...
-
-    def columns_for(self, line: Line) -> tuple[str, ...]:
-        """Return the name, among its readings, of each of the line's inputs; empty where there is none."""
         ...

@@ -32,6 +32,12 @@ _RENAMED = {
 }
 """The new name of each old key; ``*`` stands for any table, and for any entry of a list."""
 
+_OLD: dict[str, list[tuple[list[str], str]]] = {}
+"""By the last part of an old key, the parts before it and its new name: every key of a file is looked for."""
+for _pattern, _new in _RENAMED.items():
+    *_before, _last = _pattern.split(".")
+    _OLD.setdefault(_last, []).append((_before, _new))
+
 _VALUES = {"after_dead_band": {"rescaled": "from zero", "cut": "with a jump"}}
 """Values that have new names too."""
 
@@ -92,9 +98,8 @@ def old_key(key: str) -> str:
 
 def _new_name(loc: Loc) -> str:
     """Return the new name of the key at the end of ``loc``; empty if it is none of the old ones."""
-    for pattern, new in _RENAMED.items():
-        parts = pattern.split(".")
-        if len(parts) == len(loc) and all(part in ("*", str(at)) for part, at in zip(parts, loc, strict=True)):
+    for parts, new in _OLD.get(str(loc[-1]), ()):
+        if len(parts) == len(loc) - 1 and all(part in ("*", str(at)) for part, at in zip(parts, loc, strict=False)):
             return new
     return ""
 

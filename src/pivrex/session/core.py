@@ -8,7 +8,8 @@ from functools import partial
 
 import numpy as np
 
-from pivrex.devices.source import Playing, Source
+from pivrex.devices.recorded import RecordedDriver
+from pivrex.devices.source import Source
 from pivrex.line import Entry, Line, LineState
 from pivrex.line.balance import STANDS
 from pivrex.line.beginning import begun, known_at, set_up, start_of, taken_in_hand
@@ -181,7 +182,7 @@ class Session:
     def _listen(self, now_s: float) -> None:
         """Read the sources; who plays goes on by a tick, who is lost stops the robot, who presses a button takes over."""
         inputs = self.inputs
-        if isinstance(inputs.driver, Playing) and not self.status.held:
+        if isinstance(inputs.driver, RecordedDriver) and not self.status.held:
             self._play(inputs.driver)
         inputs.listen(now_s)
         if inputs.lost != self.status.lost:
@@ -189,7 +190,7 @@ class Session:
         if inputs.driver.can.plays and (pressed := inputs.pressed()):
             self.stop_if_live(inputs.choose(pressed))
 
-    def _play(self, driver: Playing) -> None:
+    def _play(self, driver: RecordedDriver) -> None:
         if driver.ended:
             driver.rewind()
             self.robots.put_back()

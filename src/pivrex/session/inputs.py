@@ -13,7 +13,7 @@ from pivrex.devices.recorded import RecordedDriver
 from pivrex.devices.remote import RemoteSource, remotes_of
 from pivrex.devices.seal import Seal
 from pivrex.devices.seal_book import SealBook
-from pivrex.devices.source import Playing, Source
+from pivrex.devices.source import Source
 from pivrex.devices.sticks import ScreenSticks
 from pivrex.errors import RecordingError
 from pivrex.formats.recording import Recording
@@ -88,7 +88,7 @@ class SessionInputs:
     def driver_name(self) -> str:
         """The source whose calibration counts."""
         driver = self.driver
-        return driver.driven_by(self._line) if isinstance(driver, Playing) else driver.name
+        return driver.driven_by(self._line) if isinstance(driver, RecordedDriver) else driver.name
 
     def seal(self, name: str) -> Seal | None:
         """Return the seal of someone who speaks with the rig's key; None for a rig that has none."""
@@ -320,7 +320,7 @@ class SessionInputs:
         """
         line, driver, found = self._line, self.driver, self.readings
         said = found[driver.name]
-        columns = driver.columns_for(line) if isinstance(driver, Playing) else None
+        columns = driver.columns_for(line) if isinstance(driver, RecordedDriver) else None
         raw = np.empty(len(line.inputs.wanted))
         pressed = self.keys.buttons(now_s)
         for i, (source, channel) in enumerate(line.inputs.wanted):
