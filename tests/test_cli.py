@@ -9,11 +9,12 @@ import sys
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from pivrex import __version__
 from pivrex.cli import run
-from pivrex.cli.app import commands
-from pivrex.cli.opening import IN_USE, copy_demo, copy_to_practise, kept_in, sweep_copies
+from pivrex.cli.app import _library, commands
+from pivrex.cli.opening import IN_USE, WORDS, copy_demo, copy_to_practise, kept_in, sweep_copies
 from pivrex.errors import PivrexError
 from pivrex.rig.secret import make_key
 from pivrex.rig.transports import SerialTransport, UdpTransport, read_transport
@@ -201,6 +202,13 @@ class CommandTest(TempCase):
         self.assertEqual(ran.code, 1)
         self.assertIn("no Pivrex of yours has said where it listens", ran.err)
 
+    def test_one_command_is_described_by_itself_as_among_all(self) -> None:
+        known = dict(commands())
+        for name in ("describe", "check", "path", "export"):
+            self.assertEqual(set(_library(name).commands), {name, "reference"})
+        says = {name: next(p.help for p in known[name].params if p.name == "folder") for name in ("open", "demo")}
+        self.assertEqual(says, {"open": WORDS["folder"], "demo": WORDS["demo folder"]})
+
     def test_the_screen_needs_a_terminal(self) -> None:
         with contextlib.suppress(SystemExit):
             ran = Ran("demo")
@@ -208,8 +216,6 @@ class CommandTest(TempCase):
             self.assertIn("needs a terminal", ran.err)
 
     def test_interrupted(self) -> None:
-        from unittest import mock
-
         with mock.patch("pivrex.rig.find_rig", side_effect=KeyboardInterrupt):
             self.assertEqual(Ran("describe", "plover").code, 130)
 
