@@ -465,8 +465,12 @@ class StaleTest(AppCase):
 class PaceTest(AppCase):
     """While nothing moves, the screen draws less often; what moves is drawn in every frame."""
 
-    def drawn(self, frames: int) -> int:
-        with mock.patch.object(self.app, "draw", wraps=self.app.draw) as draw:
+    def drawn(self, frames: int, pause: float = 0.0) -> int:
+        """Return how many of so many frames are drawn, with a pause after each as on a quick or a slow computer."""
+        with (
+            mock.patch.object(self.app, "draw", wraps=self.app.draw) as draw,
+            mock.patch("pivrex.tui.app.PAUSE", pause),
+        ):
             for _ in range(frames):
                 self.app.frame(paced=True)
         return draw.call_count
@@ -480,6 +484,7 @@ class PaceTest(AppCase):
             self.model.ask(MoveSticks({"left_y": -0.5}))
             self.assertGreater(self.drawn(20), 18)  # the first may come before the stick moves
             self.assertEqual(self.drawn(20), 20)  # at a steady speed no command changes, but the pose does
+            self.assertEqual(self.drawn(21, 1e9), 1 + 20 // STILL_FRAMES)
             self.model.ask(Stop("Esc"))
             await self.frames(60)
             self.assertTrue(self.model.trace.is_still(self.model.line))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import time
 from collections.abc import Iterable, Mapping, Sequence
+from functools import partial
 from typing import Any, ClassVar
 
 from textual import events
@@ -50,8 +51,8 @@ from pivrex.tui.window_keys import WindowKeys
 __all__ = ["PivrexApp"]
 
 FRAMES_PER_S, STILL_FRAMES = 25.0, 5  # while nothing moves, one of so many is drawn
-LOOK_OUTSIDE_S = 0.5
-REMEMBER_S = 3.0
+PAUSE = 3.0  # after a drawing, of the time that it took: a slow computer draws less often, and has time for the rest
+LOOK_OUTSIDE_S, REMEMBER_S = 0.5, 3.0
 SMALLEST = (60, 16)
 log = logging.getLogger(__name__)
 
@@ -126,7 +127,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         self.newcomer, self.hour = newcomer, FirstHour(model)
         self.why = WhyLadder(model)
         self.pins = PinStrip(model)
-        self._gone, self._undrawn = "", 0
+        self._gone, self._undrawn, self._due = "", 0, 0.0
         self.paper = paper_job()
         self._stills = Stills(self, pictures)
 
@@ -166,11 +167,14 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         return self.views[self._open]
 
     def frame(self, paced: bool = False) -> None:
-        """Take what is new and draw it; if ``paced``, not in every frame while nothing moves: that saves a laptop's battery."""
+        """Take what is new and draw it; if ``paced``, less often while nothing moves, and on a slow computer."""
         self.advance()
         self._undrawn += 1
-        if not paced or self._undrawn >= STILL_FRAMES or not self.model.trace.is_still(self.model.line):
+        began = time.monotonic()
+        moves = not self.model.trace.is_still(self.model.line) and began >= self._due
+        if not paced or moves or self._undrawn >= STILL_FRAMES:
             self.draw()
+            self._due = time.monotonic() + PAUSE * (time.monotonic() - began)
 
     def advance(self) -> None:
         """Take what is new; also the heartbeat that keeps the session from stopping."""
@@ -380,13 +384,9 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         """Return the palette's entries: the same rows as the keys."""
         for command, view in self.commands.everywhere(self._open):
             if command.name != "palette":
-                key = f"  ({command.key})" if command.key else ""
-                where = f", in {view.capitalize()}" if view else ""
-                yield SystemCommand(
-                    command.title + key + where,
-                    command.help,
-                    lambda name=command.name, view=view: self.act_in(view, name),
-                )
+                where = (f"  ({command.key})" if command.key else "") + (f", in {view.capitalize()}" if view else "")
+                does = partial(self.act_in, view, command.name)
+                yield SystemCommand(command.title + where, command.help, does)
         yield from more_entries(self.act_in, self.show_view, self.views, self._go_to)
 
     def act_in(self, view: str, name: str) -> None:
