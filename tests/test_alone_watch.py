@@ -29,7 +29,7 @@ class OutsideTest(TempCase):
             self.assertNotEqual(longer, text)
             there.write_text(longer + "\n", "utf-8")
             model.look_outside()
-            self.assertIn(f"{there.name} was changed outside: its floor is laid out again", model.message)
+            self.assertIn(f"{there.name} was changed by another program: its floor is laid out again", model.message)
             self.assertEqual(model.folder.settings.field.length_m, 7.5)
             self.assertEqual(model.folder.settings.match, whole.match)
             asked = [r for r in model.client.asked if isinstance(r, LayOut)]  # type: ignore[union-attr]
@@ -82,11 +82,11 @@ class AloneTest(TempCase):
 
     def test_the_routine(self) -> None:
         self.routine.write_text(AHEAD.replace("1.5 m", "0.1 m"))
-        self.assertEqual(self.said(), "the text it began with still drives: mine.txt was changed outside")
+        self.assertEqual(self.said(), "the text it began with still drives: mine.txt was changed by another program")
         self.routine.write_text(AHEAD + "drive sideways\n")
         self.assertRegex(
             self.said(),
-            r"the text it began with still drives: mine\.txt was changed outside and has mistakes \(3: .*\)",
+            r"the text it began with still drives: mine\.txt was changed by another program and has mistakes \(3: .*\)",
         )
         self.routine.unlink()
         self.assertEqual(self.said(), "the text it began with still drives: mine.txt is gone")
@@ -99,11 +99,11 @@ class AloneTest(TempCase):
         file = self.model.file.path
         text = file.read_text()
         file.write_text(text.replace('dead_band = "6 %"', 'dead_band = "9 %"'))
-        self.assertEqual(self.said(), "the rig it began with still drives: plover.toml was changed outside")
+        self.assertEqual(self.said(), "the rig it began with still drives: plover.toml was changed by another program")
         file.write_text(text.replace("dead_band =", "dead_bnad =", 1))
         self.assertRegex(
             self.said(),
-            r"the rig it began with still drives: plover\.toml was changed outside and has mistakes \(\d+: .*dead_bnad.*\)",
+            r"the rig it began with still drives: plover\.toml was changed by another program and has mistakes \(\d+: .*dead_bnad.*\)",
         )
         file.unlink()
         self.assertEqual(self.said(), "the rig it began with still drives: plover.toml is gone")
@@ -113,7 +113,7 @@ class AloneTest(TempCase):
         self.assertFalse(self.model.drives_alone)
         self.model.look_outside()
         self.assertEqual(self.model.rig.shaping.forward.dead_band, 0.09)
-        self.assertIn("was edited outside; taken in", self.model.message)
+        self.assertIn("was changed by another program; taken in", self.model.message)
         self.assertEqual(self.model.stands, "")
 
     def test_what_was_seen_before_it_began_is_what_it_began_with(self) -> None:
@@ -131,6 +131,8 @@ class AloneTest(TempCase):
     def test_the_workspace(self) -> None:
         file = self.home / "workspace.toml"
         file.write_text(file.read_text() + "\n# more\n")
-        self.assertEqual(self.said(), "the workspace it began with still drives: workspace.toml was changed outside")
+        self.assertEqual(
+            self.said(), "the workspace it began with still drives: workspace.toml was changed by another program"
+        )
         file.write_text("name = 3\n")
-        self.assertRegex(self.said(), r"workspace\.toml was changed outside and has mistakes \(\d+: name")
+        self.assertRegex(self.said(), r"workspace\.toml was changed by another program and has mistakes \(\d+: name")

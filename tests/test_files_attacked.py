@@ -196,7 +196,8 @@ class TwoProgramsTest(TempCase):
         one, two = RigFile(self.path), RigFile(self.path)
         one.put("shaping.forward.dead_band", "11 %")
         with self.assertRaisesRegex(
-            ChangedOutside, "shaping.forward.dead_band was just changed outside, to 11 %; do it again to have 22 %"
+            ChangedOutside,
+            "shaping.forward.dead_band was just changed by another program, to 11 %; do it again to have 22 %",
         ):
             two.put("shaping.forward.dead_band", "22 %")
         self.assertEqual(

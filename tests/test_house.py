@@ -211,7 +211,7 @@ class DocumentTest(TempCase):
         document.begin()
         self.assertEqual((document.since_begun(), document.differs), ("", False))
         self.path.write_text("1 2 3")
-        said = "the list it began with still drives: some.txt was changed outside"
+        said = "the list it began with still drives: some.txt was changed by another program"
         self.assertEqual((document.since_begun(), document.since_begun()), (said, ""))
         self.path.write_text("one")
         self.assertRegex(document.since_begun(), "has mistakes .*one")

@@ -1,4 +1,4 @@
-"""Orders to the match clock from outside: over a real UDP port, once each, and never more than the keys may do."""
+"""Orders to the match clock from the desk: over a real UDP port, once each, and never more than the keys may do."""
 
 import random
 import re

@@ -227,7 +227,7 @@ class RigFileTest(TempCase):
         mine = self.path.read_text()
         theirs = mine.replace('dead_band = "8 %"', 'dead_band = "12 %"')
         self.path.write_text(theirs)
-        self.assertIn("was edited outside; taken in", file.look_outside())
+        self.assertIn("was changed by another program; taken in", file.look_outside())
         self.assertEqual(file.rig.shaping.turn.dead_band, 0.12)
         file.undo()
         self.assertEqual(self.path.read_text(), mine)

@@ -244,7 +244,7 @@ class RoughTest(TerminalCase):
         # and by hand while both are open
         file.write_text(file.read_text().replace('dead_band = "7 %"', 'dead_band = "21 %"'))
         one.wait("dead band ±21 %")
-        two.wait("was edited outside")
+        two.wait("was changed by another program")
 
     def test_bad_rigs_are_told_before_the_screen(self) -> None:
         home = self.demo()

@@ -212,12 +212,14 @@ class Document(Generic[T]):
             content = self._understand(outside, path)
         except PivrexError as problem:
             self.problem = (
-                f"{path.name} was edited outside and has mistakes ({_reason(problem)}); "
+                f"{path.name} was changed by another program and has mistakes ({_reason(problem)}); "
                 f"the {self._noun} in use stays, changes made here go to {self._yours().name}"
             )
             return self.problem
-        self._keep(self.steps[: self.at], Step(self.text, outside, "the edit from outside", _now(), self.mark), content)
-        self.problem, self.news = "", f"{path.name} was edited outside; taken in, undo brings yours back"
+        self._keep(
+            self.steps[: self.at], Step(self.text, outside, "the change by another program", _now(), self.mark), content
+        )
+        self.problem, self.news = "", f"{path.name} was changed by another program; taken in, undo brings yours back"
         return self.news
 
     def begin(self) -> None:
@@ -251,8 +253,8 @@ class Document(Generic[T]):
             where = (
                 problem.lines()[0].removeprefix(f"{self.path}:") if isinstance(problem, MistakesError) else str(problem)
             )
-            return f"{self.path.name} was changed outside and has mistakes ({where})"
-        return f"{self.path.name} was changed {'here' if text == self.text else 'outside'}"
+            return f"{self.path.name} was changed by another program and has mistakes ({where})"
+        return f"{self.path.name} was changed {'here' if text == self.text else 'by another program'}"
 
     # --- saving ---
 

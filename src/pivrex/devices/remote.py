@@ -35,7 +35,7 @@ VETTED_S = 0.05
 """Letters of a new connection wait for so long: what says something else meanwhile is another program, whose first letter may be bound."""
 
 IDLE_S = 10.0
-"""A connection that is not the one that is heard, and has said nothing that counts for so long, is hung up."""
+"""A connection that is not heard and has sent nothing that counts for so long is closed."""
 
 MAX_CANDIDATES = 16
 
@@ -302,7 +302,7 @@ class RemoteSource:
             self.wire.holder = sender
 
     def _look_at_connections(self, now_s: float) -> None:
-        """The first that is connected has the place until another speaks; who says nothing meanwhile is hung up."""
+        """The first connection has the place until another sends something; silent ones are closed."""
         senders = self.wire.senders
         if senders is None:
             return

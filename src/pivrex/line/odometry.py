@@ -230,7 +230,7 @@ class Odometry(Stage):
         wheels = "the commands of the wheels (no encoders)" if blind else "wheels"
         alone = " alone" if rig.gyro is not None else " alone (no gyro)"
         self.basis = f"{wheels} and gyro" if by_gyro else wheels + alone
-        """By what it reckons, in words."""
+        """The inputs of the estimate, in words."""
         self._wheels = [plain(w.name) for w in rig.chassis.wheels]
         self.columns = named(
             "odometry", ("x", "m"), ("y", "m"), ("heading", "rad"), ("forward", "m"), ("left", "m"), ("turn", "rad"),

@@ -75,7 +75,7 @@ class RigFile(Document[Rig]):
             if self.look_outside() and not self.problem and self.get(key) != before:
                 now = "left out" if self.get(key) is None else self.get(key)
                 raise ChangedOutside(
-                    self.path, f"{key} was just changed outside, to {now}; do it again to have {value}"
+                    self.path, f"{key} was just changed by another program, to {now}; do it again to have {value}"
                 )
             self.change(self._with(lambda document: set_key(document, key, value)), f"{key} = {value}", join)
 

@@ -123,7 +123,7 @@ class Match(Table):
     )
     wire: Wire | None = Described(
         default=None,
-        description="Where orders to the clock come from outside; only keys start it if left out.",
+        description="Where the desk of a match sends its orders; only keys start the clock if left out.",
         examples=[{"kind": "udp", "port": 5830}],
     )
 

@@ -374,7 +374,7 @@ class Session:
 
     def _lay_out(self, request: ask.LayOut) -> None:
         if self._probing.goes_on:
-            self.stop("another floor was laid out in the middle of a probe")
+            self.stop("the floor was changed during a probe")
         self._rounds.field = request.field
         self._build()
 

@@ -28,7 +28,7 @@ class Rounds:
     ----------
     match : Match
     field : Field or None
-        The floor that is laid out: its walls stand, and its start counts where a routine says none.
+        The floor in use: its walls count, and so does its start if a routine has none.
     """
 
     def __init__(
@@ -52,7 +52,7 @@ class Rounds:
             self._board.note(f"no order for the match: {wire.complaint}")
         self.match.wired(wire.says)
         for order in orders:
-            self._board.note(f"from outside: {order}")
+            self._board.note(f"from the desk: {order}")
         return orders
 
     def close(self) -> None:

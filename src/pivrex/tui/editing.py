@@ -178,7 +178,7 @@ class Editing:
         self._walk("gone to", lambda: self.file.go_to(at))
 
     def look_outside(self) -> None:
-        """Notice a rig that was edited outside."""
+        """Notice a rig that was changed by another program."""
         before = self.file.rig
         try:
             found = self.file.look_outside()

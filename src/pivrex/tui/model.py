@@ -72,7 +72,7 @@ class ScreenModel(Editing):
         super().__init__(rig_path)
         self.folder = self._whole = folder
         self.floor = ""
-        """Which floor is laid out; empty for the workspace's own field."""
+        """The floor in use; empty for the workspace's own field."""
         self.client: SessionClient | ReplayClient = client
         self.wheel = 0
         self.drawing: Path | None = None

@@ -28,7 +28,7 @@ class WorkspaceDocuments:
     Attributes
     ----------
     workspace, floor : Document
-        The floor's is open only while another than the workspace's own field is laid out.
+        The floor's is open only while a floor other than the workspace's own field is in use.
     """
 
     def __init__(self, folder: Folder) -> None:
@@ -124,7 +124,9 @@ class WorkspaceDocuments:
             found = document.look_outside() if document.is_open else ""
             if found:
                 wrong = bool(document.problem)
-                said = found if wrong else f"{document.path.name} was changed outside: its floor is laid out again"
+                said = (
+                    found if wrong else f"{document.path.name} was changed by another program: its floor is shown again"
+                )
                 if document is self.workspace and not wrong:
                     said += "; all else counts when the workspace is opened again"
         return said, wrong

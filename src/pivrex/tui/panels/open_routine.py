@@ -354,7 +354,7 @@ class OpenRoutine(Panel):
                 if document.text != before:
                     self._take_text()
                     self.model.say(
-                        f"{document.path.name} was changed outside and read again; Ctrl+Z in the text brings back what was here"
+                        f"{document.path.name} was changed by another program and read again; Ctrl+Z in the text brings back what was here"
                     )
             return
         self._ask_whose()
@@ -367,7 +367,9 @@ class OpenRoutine(Panel):
         def choices() -> list[Choice]:
             return [
                 Choice("ours", "what is typed here", f"the other goes into {Path(name).stem}-theirs.txt"),
-                Choice("theirs", "what was saved outside", f"what is typed here goes into {Path(name).stem}-mine.txt"),
+                Choice(
+                    "theirs", "what another program saved", f"what is typed here goes into {Path(name).stem}-mine.txt"
+                ),
             ]
 
         def take(whose: str) -> None:
@@ -377,11 +379,13 @@ class OpenRoutine(Panel):
                 self.model.say(str(problem), alarm=True)
                 return
             self._take_text()
-            self.model.say(f"{name}: kept {'what was typed here' if whose == 'ours' else 'what was saved outside'}; "
+            self.model.say(f"{name}: kept {'what was typed here' if whose == 'ours' else 'what another program saved'}; "
                            f"the other is in {compares.name if compares is not None else name}")  # fmt: skip
 
         if len(self.view.app.screen_stack) == 1:
-            self.view.choose(f"{name} was changed here and outside: which counts?", choices, "ours", "escape", take)
+            self.view.choose(
+                f"{name} was changed here and by another program: which counts?", choices, "ours", "escape", take
+            )
 
     def _find(self) -> None:
         def take(text: str) -> None:
