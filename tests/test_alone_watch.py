@@ -29,7 +29,7 @@ class OutsideTest(TempCase):
             self.assertNotEqual(longer, text)
             there.write_text(longer + "\n", "utf-8")
             model.look_outside()
-            self.assertIn(f"{there.name} was changed by another program: its floor is laid out again", model.message)
+            self.assertIn(f"{there.name} was changed by another program: its floor is shown again", model.message)
             self.assertEqual(model.folder.settings.field.length_m, 7.5)
             self.assertEqual(model.folder.settings.match, whole.match)
             asked = [r for r in model.client.asked if isinstance(r, LayOut)]  # type: ignore[union-attr]
