@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pivrex.errors import PivrexError, UnitError
-from pivrex.units import KINDS, format_quantity, parse, split, wrap_deg, wrap_rad
+from pivrex.units import KINDS, format_quantity, parse, readable, split, wrap_deg, wrap_rad
 
 
 class ParseTest(unittest.TestCase):
@@ -29,6 +29,17 @@ class ParseTest(unittest.TestCase):
         ):
             with self.subTest(text):
                 self.assertAlmostEqual(parse(text, kind), wanted, places=12)
+
+    def test_large_numbers_get_a_larger_unit_and_no_exponent(self) -> None:
+        for si, kind, unit, wanted in (
+            (25.0, "time", "ms", "25 s"),
+            (0.999, "time", "ms", "999 ms"),
+            (20e3, "resistance", "mohm", "20 kohm"),
+            (1e7, "resistance", "kohm", "10000 kohm"),
+            (2.0, "turn rate", "deg/s", "114.6 deg/s"),
+            (0.0015, "time", "us", "1500 us"),
+        ):
+            self.assertEqual(readable(si, kind, unit, 4), wanted)
 
     def test_bare_numbers_only_where_they_cannot_be_mistaken(self) -> None:
         self.assertEqual(parse(0.4, "fraction"), 0.4)

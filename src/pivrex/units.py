@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 from pivrex.errors import UnitError
 
-__all__ = ["KINDS", "Kind", "format_quantity", "parse", "split", "wrap_deg", "wrap_rad"]
+__all__ = ["KINDS", "Kind", "format_quantity", "parse", "readable", "split", "wrap_deg", "wrap_rad"]
 
 _NUMBER = re.compile(r"\s*([+-]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?)\s*(.*?)\s*$")
 
@@ -125,6 +125,29 @@ def format_quantity(si_value: float, kind_name: str, unit: str, digits: int = 6)
     number = si_value / kind.units[unit] if unit else si_value
     text = f"{round(number, digits):g}" if abs(number) < 1e6 else f"{number:.0f}"
     return f"{text} {unit}" if unit else text
+
+
+_LARGER = {
+    "us": "ms",
+    "ms": "s",
+    "mm": "m",
+    "mm/s": "m/s",
+    "mohm": "ohm",
+    "ohm": "kohm",
+    "mAh": "Ah",
+    "mA": "A",
+    "mV": "V",
+    "g": "kg",
+}
+
+
+def readable(si_value: float, kind_name: str, unit: str, digits: int = 6) -> str:
+    """Write an SI value with so many digits in ``unit``, or in a larger one where the number would be 1000 or more."""
+    units = KINDS[kind_name].units
+    while unit in _LARGER and abs(si_value / units[unit]) >= 1000 - 1e-9:
+        unit = _LARGER[unit]
+    text = f"{si_value / units[unit]:.{digits}g}"
+    return f"{float(text):.0f} {unit}" if "e+" in text else f"{text} {unit}"
 
 
 def wrap_rad(angle: float) -> float:

@@ -31,16 +31,18 @@ class PathPoint(Table):
     direction_rad: Annotated[float, Quantity("angle")] | None = Field(
         default=None,
         alias="direction",
-        description="Which way the path runs there; what is smoothest if left out.",
+        description="The direction of the path there; the smoothest if left out.",
         examples=["90 deg"],
     )
     heading_rad: Annotated[float, Quantity("angle")] | None = Field(
         default=None,
         alias="heading",
-        description='Which way the robot looks there: where the path\'s heading is "points", or at the ends where it is "evenly".',
+        description=(
+            'The heading of the robot there: if the path\'s heading is "points", or at the ends if it is "evenly".'
+        ),
         examples=["0 deg"],
     )
-    stop: bool = Field(default=False, description="Whether the robot comes to rest there.", examples=[True])
+    stop: bool = Field(default=False, description="Whether the robot stops there.", examples=[True])
 
 
 class SlowZone(Table):
@@ -49,46 +51,49 @@ class SlowZone(Table):
     x_m: _Along = Field(alias="x", description="Its middle, along the field's length.", examples=["2.5 m"])
     y_m: _Along = Field(alias="y", description="Its middle, across it.", examples=["2.0 m"])
     radius_m: Annotated[float, Quantity("length", above=0, at_most=1000)] = Field(
-        alias="radius", description="How far it reaches.", examples=["0.4 m"]
+        alias="radius", description="Its radius.", examples=["0.4 m"]
     )
-    speed_m_s: _Speed = Field(alias="speed", description="How fast at most.", examples=["0.2 m/s"])
+    speed_m_s: _Speed = Field(alias="speed", description="The top speed.", examples=["0.2 m/s"])
 
 
 class Path(Table):
     """Points on the field that a smooth curve runs through, and how it is driven."""
 
     floor: str = Field(
-        default="", description="Which floor it is for; the workspace's own field if left out.", examples=["greenhouse"]
+        default="", description="The floor of the path; the workspace's own field if left out.", examples=["greenhouse"]
     )
     heading: Literal["along", "fixed", "towards", "evenly", "points"] = Field(
         default="along",
-        description="Which way the robot looks: along the path, always the same way (fixed), towards a place, turning evenly from the "
-        "first point's heading to the last one's, or as the points say. All but the first need wheels that go any way.",
+        description=(
+            "The heading of the robot: along the path, always the same (fixed), toward a place, evenly from the first "
+            "point's heading to the last one's, or as the points say. All but the first need wheels that drive in any "
+            "direction."
+        ),
         examples=["along"],
     )
     looks_rad: Annotated[float, Quantity("angle")] = Field(
-        default=0.0, alias="looks", description="With fixed: which way.", examples=["90 deg"]
+        default=0.0, alias="looks", description="With fixed: the heading.", examples=["90 deg"]
     )
     towards_x_m: _Along = Field(
-        default=0.0, alias="towards_x", description="With towards: where to.", examples=["2.5 m"]
+        default=0.0, alias="towards_x", description="With towards: the place.", examples=["2.5 m"]
     )
     towards_y_m: _Along = Field(
-        default=0.0, alias="towards_y", description="With towards: where to.", examples=["2.0 m"]
+        default=0.0, alias="towards_y", description="With towards: the place.", examples=["2.0 m"]
     )
     backwards: bool = Field(
         default=False, description="With along: whether the robot's tail goes first.", examples=[True]
     )
     speed_m_s: _Speed | None = Field(
-        default=None, alias="speed", description="How fast at most; the rig's if left out.", examples=["0.8 m/s"]
+        default=None, alias="speed", description="The top speed; the rig's if left out.", examples=["0.8 m/s"]
     )
     acceleration_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=100)] | None = Field(
         default=None,
         alias="acceleration",
-        description="How fast that may change; the rig's if left out.",
+        description="The largest acceleration; the rig's if left out.",
         examples=["1 m/s/s"],
     )
     turn_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=100)] | None = Field(
-        default=None, alias="turn", description="How fast it may turn; the rig's if left out.", examples=["120 deg/s"]
+        default=None, alias="turn", description="The fastest turn; the rig's if left out.", examples=["120 deg/s"]
     )
     points: tuple[PathPoint, ...] = Field(description="Where it runs.", min_length=2, max_length=MAX_POINTS)
     slow: tuple[SlowZone, ...] = Field(default=(), description="Where the robot is slow.", max_length=100)

@@ -73,19 +73,19 @@ class Placed(Table):
     x_m: Annotated[float, Quantity("length", at_least=-100, at_most=100)] | None = Field(
         default=None,
         alias="x",
-        description="Where it sits, forward of the robot's middle; for drawings.",
+        description="Its place, forward of the robot's middle; for drawings.",
         examples=["60 mm"],
     )
     y_m: Annotated[float, Quantity("length", at_least=-100, at_most=100)] = Field(
-        default=0.0, alias="y", description="Where it sits, left of the robot's middle.", examples=["0 mm"]
+        default=0.0, alias="y", description="Its place, left of the robot's middle.", examples=["0 mm"]
     )
     reach_m: Annotated[float, Quantity("length", at_least=0, at_most=100)] = Field(
-        default=0.0, alias="reach", description="How far it reaches from there.", examples=["180 mm"]
+        default=0.0, alias="reach", description="Its reach from there.", examples=["180 mm"]
     )
     points_rad: Angle = Field(
         default=0.0,
         alias="points",
-        description="Where it points at an angle of 0, counter-clockwise from the robot's front.",
+        description="Its direction at an angle of 0, counter-clockwise from the robot's front.",
         examples=["-90 deg"],
     )
 
@@ -99,11 +99,11 @@ class MotorAttachment(Placed):
         default=False, description="True if a positive output turns it the wrong way.", examples=[False]
     )
     largest: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
-        default=1.0, description="The most drive that it ever gets.", examples=["70 %"]
+        default=1.0, description="The largest drive that it gets.", examples=["70 %"]
     )
     smallest: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
         default=0.0,
-        description="The smallest drive that turns it. What it is commanded is laid between that and full drive.",
+        description="The smallest drive that turns it. Commands are scaled to the range between this and full drive.",
         examples=["8 %"],
     )
     counts_per_turn: Annotated[float, Quantity("number", at_least=0, at_most=1e9)] = Field(
@@ -120,7 +120,9 @@ class MotorAttachment(Placed):
     )
     loop: Literal["duty", "speed"] = Field(
         default="duty",
-        description="duty: it gets the drive that is commanded. speed: it is held at that share of its top speed, by its encoder.",
+        description=(
+            "duty: it gets the commanded drive. speed: a loop with its encoder holds it at that share of its top speed."
+        ),
         examples=["speed"],
     )
     p: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.05")] = Field(
@@ -153,11 +155,11 @@ class Encoded(Placed):
         examples=[1440],
     )
     largest: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
-        default=1.0, description="The most drive that it ever gets.", examples=["70 %"]
+        default=1.0, description="The largest drive that it gets.", examples=["70 %"]
     )
     safe: Literal["stop", "hold"] = Field(
         default="stop",
-        description="When the robot is stopped: stop gives it no drive; hold keeps it where it is against a load.",
+        description="When the robot stops: stop gives it no drive; hold keeps it in place against a load.",
         examples=["hold"],
     )
 
@@ -176,15 +178,17 @@ class PositionAttachment(Encoded):
     kind: Literal["position"]
     minimum_rad: Angle = Field(
         alias="minimum",
-        description="As far as it may go one way; it starts at 0 unless begins is given.",
+        description="Its limit in one direction; it starts at 0 unless begins is given.",
         examples=["0 deg"],
     )
-    maximum_rad: Angle = Field(alias="maximum", description="As far as it may go the other way.", examples=["120 deg"])
+    maximum_rad: Angle = Field(alias="maximum", description="Its limit in the other direction.", examples=["120 deg"])
     begins_rad: Angle = Field(
         default=0.0,
         alias="begins",
-        description="Where the simulated one is when it is switched on, from which its encoder counts; a routine's home finds out "
-        "where a real one is.",
+        description=(
+            "The position of the simulated one when it is switched on, where its encoder begins to count; a routine's "
+            "home finds the position of a real one."
+        ),
         examples=["25 deg"],
     )
     top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0)] = Field(
@@ -193,7 +197,7 @@ class PositionAttachment(Encoded):
     full_at_rad: Annotated[float, Quantity("angle", above=0)] = Field(
         default=pi / 9,
         alias="full_at",
-        description="It is driven in proportion to the error, and fully from this error on.",
+        description="Its drive is proportional to the error, and full from this error on.",
         examples=["20 deg"],
     )
 
@@ -208,16 +212,16 @@ class LiftAttachment(Encoded):
         examples=["12 mm"],
     )
     minimum_m: Height = Field(
-        alias="minimum",
-        description="The lowest height that it may go to; it starts at 0 unless begins is given.",
-        examples=["0 mm"],
+        alias="minimum", description="The lowest height; it starts at 0 unless begins is given.", examples=["0 mm"]
     )
     maximum_m: Height = Field(alias="maximum", description="The greatest height.", examples=["350 mm"])
     begins_m: Height = Field(
         default=0.0,
         alias="begins",
-        description="Where the simulated one is when it is switched on, from which its encoder counts; a routine's home finds out "
-        "where a real one is.",
+        description=(
+            "The position of the simulated one when it is switched on, where its encoder begins to count; a routine's "
+            "home finds the position of a real one."
+        ),
         examples=["40 mm"],
     )
     top_speed_m_s: Annotated[float, Quantity("speed", above=0)] = Field(
@@ -226,7 +230,7 @@ class LiftAttachment(Encoded):
     full_at_m: Annotated[float, Quantity("length", above=0)] = Field(
         default=0.03,
         alias="full_at",
-        description="It is driven in proportion to the error, and fully from this error on.",
+        description="Its drive is proportional to the error, and full from this error on.",
         examples=["30 mm"],
     )
 
@@ -239,7 +243,10 @@ class ServoAttachment(Placed):
     minimum_rad: Angle = Field(alias="minimum", description="The angle at one end.", examples=["0 deg"])
     maximum_rad: Angle = Field(alias="maximum", description="The angle at the other end.", examples=["90 deg"])
     start_rad: Angle | None = Field(
-        default=None, alias="start", description="Where it begins; the minimum if left out.", examples=["0 deg"]
+        default=None,
+        alias="start",
+        description=("Its position at the start; the minimum if left out."),
+        examples=["0 deg"],
     )
     rate_rad_s: Annotated[float, Quantity("turn rate", at_least=0, step="10 deg/s")] = Field(
         default=0.0, alias="rate", description="Maximum speed; 0 for no limit.", examples=["90 deg/s"]
@@ -247,7 +254,7 @@ class ServoAttachment(Placed):
     safe_rad: Angle | None = Field(
         default=None,
         alias="safe",
-        description="Where it goes when the robot is stopped; it stays where it is if left out.",
+        description="Its target when the robot stops; it does not move if left out.",
         examples=["0 deg"],
     )
 
@@ -266,13 +273,11 @@ class SwitchAttachment(Placed):
 
     kind: Literal["switch"]
     output: SwitchOutput = Field(default=SwitchOutput(), description="Its pin.")
-    start: Literal["on", "off"] = Field(default="off", description="How it begins.", examples=["off"])
-    safe: Literal["on", "off"] = Field(
-        default="off", description="How it is when the robot is stopped.", examples=["off"]
-    )
+    start: Literal["on", "off"] = Field(default="off", description="Its state at the start.", examples=["off"])
+    safe: Literal["on", "off"] = Field(default="off", description="Its state when the robot stops.", examples=["off"])
     shows: Literal["", "ready", "linked", "recording"] = Field(
         default="",
-        description="For a lamp: what it shows. ready: the robot may move; linked: the robot is heard; recording.",
+        description="For a lamp: its meaning. ready: the robot may move; linked: the robot is heard; recording.",
         examples=["linked"],
     )
 

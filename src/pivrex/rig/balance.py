@@ -29,20 +29,23 @@ class Tilt(Table):
 
     reversed: bool = Field(
         default=False,
-        description="True if it is mounted the other way round: its lean grows while the robot leans back.",
+        description="True if it is mounted backward: its lean grows while the robot leans back.",
         examples=[False],
     )
     height_m: Annotated[float, Quantity("length", at_least=0, at_most=LARGEST_M, step="5 mm")] | None = Field(
         default=None,
         alias="height",
-        description="How high above the floor it sits. At the axle, where it sits if this is left out, it measures least of what the "
-        "lean does.",
+        description=(
+            "Its height above the floor; the axle if left out, where the lean disturbs the accelerometers least."
+        ),
         examples=["60 mm"],
     )
     rate_pin: Pin = Field(
         default="",
-        description="The analogue pin of the board at which the gyro says the rate of the lean, for `pivrex board`. At half of the supply "
-        "it says none.",
+        description=(
+            "The analogue pin of the board for the gyro's rate of the lean, for `pivrex board`. Half of the supply "
+            "means no rate."
+        ),
         examples=["A2"],
     )
     forward_pin: Pin = Field(
@@ -50,22 +53,18 @@ class Tilt(Table):
     )
     up_pin: Pin = Field(default="", description="The same for the accelerometer that points up.", examples=["A5"])
     per_V_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1000)] = Field(  # noqa: N815 - volts
-        default=radians(150),
-        alias="per_volt",
-        description="By how much the rate grows while that voltage rises by 1 V.",
-        examples=["150 deg/s"],
+        default=radians(150), alias="per_volt", description="The rate for each volt.", examples=["150 deg/s"]
     )
     g_per_V: Annotated[float, Quantity("number", above=0, at_most=100)] = Field(  # noqa: N815 - volts
-        default=1.0,
-        alias="g_per_volt",
-        description="By how many g an acceleration grows while its voltage rises by 1 V.",
-        examples=[1.0],
+        default=1.0, alias="g_per_volt", description="The acceleration in g for each volt.", examples=[1.0]
     )
     blend_s: Annotated[float, Quantity("time", above=0, at_most=60, step="50 ms")] = Field(
         default=1.0,
         alias="blend",
-        description="The time constant of the filter. Faster than this the gyro counts, slower the accelerometers: too short, and "
-        "every acceleration looks like a lean; too long, and a gyro bias does.",
+        description=(
+            "The time constant of the filter. For faster changes the gyro counts, for slower ones the accelerometers. "
+            "If it is too short, every acceleration looks like a lean; if it is too long, a gyro bias does."
+        ),
         examples=["1 s"],
     )
     bias_time_s: Annotated[float, Quantity("time", at_least=0, at_most=600, step="1 s")] = Field(
@@ -77,14 +76,16 @@ class Tilt(Table):
     rest_lean_rad: Annotated[float, Quantity("angle", at_least=-0.3, at_most=0.3, step="0.1 deg")] = Field(
         default=0.0,
         alias="rest_lean",
-        description="What the filter says while the robot stands in balance: the mounting error, once you know it.",
+        description="The filter's lean while the robot balances at rest: the mounting error, once you know it.",
         examples=["0 deg"],
     )
     bias_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="0.1 deg/s")] = Field(
         default=radians(1.0),
         alias="bias",
-        description="The bias of the simulated gyro; sampled for each seed up to this, in both directions. All that follows is of the "
-        "simulated sensor too.",
+        description=(
+            "The bias of the simulated gyro; each seed draws a value up to this, in both directions. All keys below "
+            "belong to the simulated sensor too."
+        ),
         examples=["1 deg/s"],
     )
     noise_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="0.05 deg/s")] = Field(
@@ -92,14 +93,14 @@ class Tilt(Table):
     )
     level: _G = Field(
         default=0.01,
-        description="The bias of the accelerometers, in g; sampled for each seed up to this, in both directions.",
+        description="The bias of the accelerometers, in g; each seed draws a value up to this, in both directions.",
         examples=[0.01],
     )
     shake: _G = Field(default=0.03, description="Noise of the accelerometers, in g (one sigma).", examples=[0.03])
     mounting_error_rad: Annotated[float, Quantity("angle", at_least=-0.3, at_most=0.3, step="0.1 deg")] = Field(
         default=0.0,
         alias="mounting_error",
-        description="How far forward the simulated sensor is turned on the body.",
+        description="How far forward the simulated sensor is tilted on the body.",
         examples=["0.8 deg"],
     )
 
@@ -128,7 +129,7 @@ class PlaceLoop(BalanceLoop):
     output_limit_m_s: Annotated[float, Quantity("speed", above=0, at_most=20, step="0.05 m/s")] = Field(
         default=0.3,
         alias="output_limit",
-        description="The fastest that it comes back after a push.",
+        description="The top speed at which it comes back after a push.",
         examples=["0.3 m/s"],
     )
 
@@ -145,7 +146,7 @@ class SpeedLoop(BalanceLoop):
     i_limit_rad: _Lean = Field(
         default=radians(6),
         alias="i_limit",
-        description="The limit of the I part, in both directions.",
+        description="The limit of the I term, in both directions.",
         examples=["6 deg"],
     )
     output_limit_rad: _Lean = Field(
@@ -157,7 +158,7 @@ class SpeedLoop(BalanceLoop):
     speed_filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
         default=0.02,
         alias="speed_filter",
-        description="Over how long the measured speed is averaged.",
+        description="The time over which the measured speed is averaged.",
         examples=["20 ms"],
     )
 
@@ -203,33 +204,39 @@ class Balance(Table):
     asking_rate_hz: Annotated[float, Quantity("frequency", at_least=20, at_most=200)] = Field(
         default=50.0,
         alias="asking_rate",
-        description="How often a second the driver's command is computed; the loops of the balance run at `rate`, a whole multiple of it.",
+        description=(
+            "How often per second the driver's command is computed; the balance loops run at `rate`, a whole multiple "
+            "of it."
+        ),
         examples=["50 Hz"],
     )
     back_emf: Annotated[float, Quantity("fraction", at_least=0, at_most=1.2, step="5 %")] = Field(
         default=0.9,
-        description="How much of the drive that a motor needs only to keep its speed is added: then the loops ask for a torque, "
-        "whatever the speed.",
+        description=(
+            "The part of the back-EMF that is added to the drive, so that the loops command a torque at any speed."
+        ),
         examples=["90 %"],
     )
     reach_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 cm")] = Field(
         default=0.5,
         alias="reach",
-        description="How far a push may take the robot from its place. After a bigger push it holds a nearer place.",
+        description=(
+            "How far a push may move the robot from its place. After a bigger push it holds a place that is nearer."
+        ),
         examples=["50 cm"],
     )
     falls_at_rad: _Lean = Field(
         default=radians(40),
         alias="falls_at",
-        description="Past this lean it has fallen, and the drive goes off.",
+        description="Above this lean it has fallen, and the drive switches off.",
         examples=["40 deg"],
     )
     upright_within_rad: _Lean = Field(
         default=radians(5),
         alias="upright_within",
-        description="It begins to balance only when it is this near upright.",
+        description="It begins to balance only within this angle of upright.",
         examples=["5 deg"],
     )
     held_for_s: Annotated[float, Quantity("time", at_least=0.1, at_most=10, step="0.1 s")] = Field(
-        default=1.0, alias="held_for", description="And has been held still for this long.", examples=["1 s"]
+        default=1.0, alias="held_for", description="It must also have been held still for this long.", examples=["1 s"]
     )

@@ -28,26 +28,29 @@ class Binding(Table):
     )
     source: str = Field(
         default="chosen",
-        description="Which source it listens to: chosen (the one that drives), gamepad, keys, sticks, or one of this rig.",
+        description="Its source: chosen (the one that drives), gamepad, keys, sticks, or one of this rig.",
         examples=["chosen"],
     )
     when: str = Field(
         default="",
-        description="held: while it is held; press: once each time it is pressed; toggle: on by one press, off by the "
-        "next; press 3: on the third press in a row. Left out: held for what lasts, press for what is done once.",
+        description=(
+            "held: while it is held; press: once each time it is pressed; toggle: on by one press, off by the next; "
+            "press 3: on the third press in a row. If left out: held for actions that last, press for single actions."
+        ),
         examples=["held"],
     )
     with_: str = Field(
         default="",
         alias="with",
-        description="A combination: it acts only while this other button is held, and then what the channel does by "
-        "itself does not.",
+        description=(
+            "A combination: it acts only while this other button is held, and then the channel's own action does not."
+        ),
         examples=["button_5"],
     )
     within_s: Annotated[float, Quantity("time", above=0)] = Field(
         default=0.6,
         alias="within",
-        description="The longest time between two presses that are counted together.",
+        description="The longest time between two presses that count together.",
         examples=["600 ms"],
     )
     slew_up_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
@@ -59,14 +62,14 @@ class Binding(Table):
     slew_down_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
         default=0.0,
         alias="slew_down",
-        description="A motion: how fast it falls back when let go; 0 springs to zero.",
+        description="A motion: how fast it falls when released; 0 for at once.",
         examples=["4 /s"],
     )
     dead_band: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] = Field(
         default=0.08, description="An attachment that follows a stick: its dead band.", examples=["8 %"]
     )
     reversed: bool = Field(
-        default=False, description="An attachment that follows a stick: the other way round.", examples=[False]
+        default=False, description="An attachment that follows a stick: in the opposite direction.", examples=[False]
     )
 
     def mistakes(self) -> list[tuple[str, str]]:

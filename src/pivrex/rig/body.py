@@ -28,35 +28,43 @@ class Body(Table):
 
     kind: Literal["realistic", "ideal"] = Field(
         default="realistic",
-        description="realistic: mass, motors, battery, tyres, load and sensors as below. ideal: the wheels follow with `lag` and "
-        "never slip, and sensors say what is true. A rig without [body] is ideal.",
+        description=(
+            "realistic: mass, motors, battery, tyres, load and sensors as below. ideal: the wheels follow with `lag` "
+            "and never slip, and sensors read the true values. A rig without [body] is ideal."
+        ),
         examples=["realistic"],
     )
     mass_kg: Annotated[float, Quantity("mass", above=0, at_most=1000, step="50 g")] | None = Field(
         default=None,
         alias="mass",
-        description="With everything on it. If left out 25 kg for each square metre of the body.",
+        description="The mass with everything on it. If left out, 25 kg for each square metre of the body.",
         examples=["1.4 kg"],
     )
     height_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="5 mm")] | None = Field(
         default=None,
         alias="height",
-        description="How high above the floor the weight sits: a hard start lifts a high robot's front wheels. If left out "
-        "1.5 times the largest wheel's radius.",
+        description=(
+            "The height of the mass centre above the floor: with a high one, a hard start lifts the front wheels. If "
+            "left out, 1.5 times the largest wheel's radius."
+        ),
         examples=["50 mm"],
     )
     spread_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 mm")] | None = Field(
         default=None,
         alias="spread",
-        description="The radius of gyration about the upright axis: how far out the weight sits. If left out that of an even "
-        "plate, √((length² + width²)/12).",
+        description=(
+            "The radius of gyration about the vertical axis: how far out the mass is. If left out, that of a uniform "
+            "plate, √((length² + width²)/12)."
+        ),
         examples=["80 mm"],
     )
     lean_spread_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 mm")] | None = Field(
         default=None,
         alias="lean_spread",
-        description="The radius of gyration about the axis across, through the weight: how hard the robot is to tip. If left out "
-        "that of an even box twice as high as its weight.",
+        description=(
+            "The radius of gyration about the lateral axis through the mass centre: how hard the robot is to tip. If "
+            "left out, that of a uniform box twice as high as its mass centre."
+        ),
         examples=["60 mm"],
     )
     lies_forward_rad: Annotated[float, Quantity("angle", above=0, at_most=pi / 2, step="5 deg")] | None = Field(
@@ -71,12 +79,14 @@ class Body(Table):
     )
     grip: _Grip = Field(
         default=0.8,
-        description="Friction of tyres on the floor, along the wheel: the largest push for each newton of load. Rubber on wood "
-        "0.8, on dust 0.4.",
+        description=(
+            "Friction coefficient of the tyres along the wheel: the largest force for each newton of load. Rubber on "
+            "wood has 0.8, on dust 0.4."
+        ),
         examples=[0.8],
     )
     grip_across: _Grip | None = Field(
-        default=None, description="The same across the wheel; as along it if left out.", examples=[0.7]
+        default=None, description="The same across the wheel; equal to `grip` if left out.", examples=[0.7]
     )
     rolling: _Grip = Field(
         default=0.015, description="Drag of a rolling wheel for each newton of load.", examples=[0.015]
@@ -91,13 +101,15 @@ class Body(Table):
     )
     bumper: _Grip = Field(
         default=0.3,
-        description="Friction between the body and what it bumps into; 0 lets it slide along a bench freely.",
+        description="Friction between the body and obstacles; with 0 it slides along a bench freely.",
         examples=[0.3],
     )
     at_zero: Literal["brake", "coast"] = Field(
         default="brake",
-        description="What a motor does while its driver gets nothing: brake (its two ends are joined) or coast. One with three pins "
-        "coasts.",
+        description=(
+            "What a motor does at output 0: brake (its two ends are connected) or coast. A driver with three pins "
+            "coasts."
+        ),
         examples=["brake"],
     )
 
@@ -138,16 +150,21 @@ class Battery(Table):
         default=7.4, description="Its nominal voltage, at which the motors' `top_speed` holds.", examples=["7.4 V"]
     )
     capacity_As: Annotated[float, Quantity("charge", above=0, at_most=3.6e6, step="50 mAh")] = Field(  # noqa: N815 - ampere seconds
-        default=1500 * 3.6, alias="capacity", description="What it holds when full.", examples=["1500 mAh"]
+        default=1500 * 3.6, alias="capacity", description="Its charge when full.", examples=["1500 mAh"]
     )
     charge: _Share = Field(
         default=0.5,
-        description="How full it is at the start. Full gives 6 % more than nominal, a tenth 5 % less, and below that it falls "
-        "to 70 %.",
+        description=(
+            "Its charge at the start. When full its voltage is 6 % above nominal, at a tenth 5 % below; then it falls "
+            "to 70 %."
+        ),
         examples=["50 %"],
     )
     resistance_ohm: Annotated[float, Quantity("resistance", at_least=0, at_most=100, step="10 mohm")] = Field(
-        default=0.12, alias="resistance", description="Inside it and in the wires to it.", examples=["120 mohm"]
+        default=0.12,
+        alias="resistance",
+        description=("Its internal resistance, with the wires to it."),
+        examples=["120 mohm"],
     )
     electronics_A: Annotated[float, Quantity("current", at_least=0, at_most=100, step="10 mA")] = Field(  # noqa: N815 - amperes
         default=0.3, alias="electronics", description="The current of everything but the motors.", examples=["300 mA"]
@@ -159,7 +176,7 @@ class Battery(Table):
     )
     pin: Pin = Field(
         default="",
-        description="The analogue pin of the board behind the divider that measures it, for `pivrex board`.",
+        description="The analogue pin of the board that measures it through the divider, for `pivrex board`.",
         examples=["A3"],
     )
     r1_ohm: Annotated[float, Quantity("resistance", above=0, at_most=1e7)] = Field(
@@ -171,8 +188,10 @@ class Battery(Table):
     min_V: Annotated[float, Quantity("voltage", at_least=0, at_most=1000, step="0.1 V")] | None = Field(  # noqa: N815 - volts
         default=None,
         alias="least",
-        description="Below this the electronics restart: outputs rest and no one answers for a second. If left out 60 % of "
-        "the nominal voltage.",
+        description=(
+            "Below this the electronics restart: for a second outputs rest and the robot does not reply. If left out, "
+            "60 % of the nominal voltage."
+        ),
         examples=["4.5 V"],
     )
 

@@ -33,11 +33,13 @@ Across = Annotated[float, Quantity("length", at_least=-LARGEST_M, at_most=LARGES
 class Wheel(Table):
     """A driven wheel. x is forward and y is left of the robot's centre."""
 
-    name: Name = Field(description="What you call the wheel.", examples=["front left"])
+    name: Name = Field(description="Your name for the wheel.", examples=["front left"])
     x_m: Across = Field(
-        alias="x", description="How far forward of the centre it touches the ground.", examples=["0 mm"]
+        alias="x", description="Distance forward of the centre where it touches the ground.", examples=["0 mm"]
     )
-    y_m: Across = Field(alias="y", description="How far left of the centre it touches the ground.", examples=["80 mm"])
+    y_m: Across = Field(
+        alias="y", description=("Distance left of the centre where it touches the ground."), examples=["80 mm"]
+    )
     drive_rad: Annotated[float, Quantity("angle", step="5 deg")] = Field(
         default=0.0,
         alias="drive",
@@ -89,18 +91,18 @@ class Caster(Table):
     """A wheel that only supports: a caster, a ball or a skid."""
 
     x_m: Annotated[float, Quantity("length", at_least=-LARGEST_M, at_most=LARGEST_M)] = Field(
-        alias="x", description="How far forward of the centre.", examples=["-70 mm"]
+        alias="x", description="Distance forward of the centre.", examples=["-70 mm"]
     )
     y_m: Annotated[float, Quantity("length", at_least=-LARGEST_M, at_most=LARGEST_M)] = Field(
-        alias="y", description="How far left of the centre.", examples=["0 mm"]
+        alias="y", description="Distance left of the centre.", examples=["0 mm"]
     )
 
 
 class Spot(Table):
     """A place on the robot."""
 
-    x_m: Across = Field(default=0.0, alias="x", description="How far forward of the centre.", examples=["20 mm"])
-    y_m: Across = Field(default=0.0, alias="y", description="How far left of the centre.", examples=["0 mm"])
+    x_m: Across = Field(default=0.0, alias="x", description="Distance forward of the centre.", examples=["20 mm"])
+    y_m: Across = Field(default=0.0, alias="y", description="Distance left of the centre.", examples=["0 mm"])
 
 
 class Chassis(Table):
@@ -108,15 +110,15 @@ class Chassis(Table):
 
     kind: Literal["any", "two-sided", "omni", "mecanum", "steered"] = Field(
         default="any",
-        description="The chassis that you mean, so that a mistake is noticed. two-sided: plain wheels at the left and at the "
-        "right that all drive along the robot. omni: all wheels have rollers. mecanum: all have slanted rollers. "
-        "steered: all are steered. any: whatever the wheels make.",
+        description=(
+            "The kind of chassis that you mean, so that Pivrex notices a mistake. two-sided: plain wheels on the left "
+            "and on the right that all drive along the robot. omni: all wheels have rollers. mecanum: all have slanted "
+            "rollers. steered: all are steered. any: no check."
+        ),
         examples=["two-sided"],
     )
     length_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M, step="5 mm")] = Field(
-        alias="length",
-        description="The body from front to back, for the drawing and for bumping into things.",
-        examples=["220 mm"],
+        alias="length", description="The body from front to back, for drawings and contacts.", examples=["220 mm"]
     )
     width_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M, step="5 mm")] = Field(
         alias="width", description="The body from side to side.", examples=["190 mm"]

@@ -41,12 +41,16 @@ class Axis(Table):
 
     source: str = Field(
         default="chosen",
-        description="Which source it listens to: chosen (the one that drives), always the same kind (gamepad, keys, "
-        "sticks), or one of this rig's own.",
+        description=(
+            "Its source: chosen (the one that drives), always the same kind (gamepad, keys, sticks), or one of this "
+            "rig's own."
+        ),
         examples=["chosen"],
     )
     channel: str = Field(
-        default="", description="The reading, named by its place; the axis' own name if left out.", examples=["left_y"]
+        default="",
+        description=("The channel, named by its position; the axis' own name if left out."),
+        examples=["left_y"],
     )
     minimum: Annotated[float, Quantity("number")] = Field(
         default=-1.0,
@@ -55,8 +59,7 @@ class Axis(Table):
     )
     centre: tuple[Annotated[float, Quantity("number")], Annotated[float, Quantity("number")]] | None = Field(
         default=None,
-        description="The range of raw readings in which the released stick may rest. Half way if left out; "
-        "a trigger has none.",
+        description="The range of raw readings of the released stick. Half way if left out; a trigger has none.",
         examples=[[-0.03, 0.02]],
     )
     maximum: Annotated[float, Quantity("number")] = Field(
@@ -64,7 +67,9 @@ class Axis(Table):
         description="The raw reading at the right or back end (of a trigger: fully pressed).",
         examples=[0.98],
     )
-    reversed: bool = Field(default=False, description="True if the device reads the other way round.", examples=[False])
+    reversed: bool = Field(
+        default=False, description=("True if the device's readings have the opposite sign."), examples=[False]
+    )
 
     def of_channel(self, channel: str) -> Axis:
         """Return the calibration as it counts for a channel: one that does not say where a trigger or button begins begins
@@ -124,7 +129,7 @@ class ChannelShaping(Table):
         examples=[[[0, 0], [0.5, 0.2], [1, 1]]],
     )
     scale: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
-        default=1.0, description="What is left of this function at full stick.", examples=["80 %"]
+        default=1.0, description="The output of this function at full stick.", examples=["80 %"]
     )
     slew_up_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
         default=0.0,
@@ -135,8 +140,10 @@ class ChannelShaping(Table):
     slew_down_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
         default=0.0,
         alias="slew_down",
-        description="Slew rate towards zero; 0 for no limit. There is no pause at zero: what a tick has left there counts at the "
-        "other rate. Stopping goes round it.",
+        description=(
+            "Slew rate toward zero; 0 for no limit. There is no pause at zero: the rest of a tick counts at the other "
+            "rate. A stop ignores it."
+        ),
         examples=["6 /s"],
     )
 
@@ -171,14 +178,16 @@ class Shaping(Table):
     )
     after_dead_band: Literal["from zero", "with a jump"] = Field(
         default="from zero",
-        description="How motion begins outside the dead band: from zero, or with a jump to the value as it is.",
+        description="How motion begins outside the dead band: from zero, or with a jump to the stick's value.",
         examples=["from zero"],
     )
     direction: Literal["free", "kept"] = Field(
         default="free",
-        description="For the law planar. free: each function is shaped by itself, so a curve, or full speeds that differ, "
-        "turn a diagonal stick towards its stronger side. kept: the stick is shaped by its distance, with the curve and "
-        "scale of forward, and goes the way it is pushed; full speeds forward and left make an ellipse.",
+        description=(
+            "For the law planar. free: each function is shaped by itself, so a curve, or different full speeds, turn a "
+            "diagonal stick toward its stronger side. kept: the stick is shaped by its distance, with the curve and "
+            "scale of forward, and keeps its direction; full speeds forward and left make an ellipse."
+        ),
         examples=["kept"],
     )
     overall: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
@@ -248,9 +257,12 @@ class Law(Table):
     full_turn_rad_s: Annotated[float, Quantity("turn rate", above=0, step="5 deg/s")] | None = Field(
         default=None,
         alias="full_turn",
-        description="The turn that a turn fraction of 1 commands; the fastest on the spot if left out. With tank it counts as far as "
-        "the sticks go in opposite directions: with a = abs(l + r) / (abs(l) + abs(r)) a stick of 1 commands its side to full_forward · a + "
-        "(side speed of full_turn on the spot) · (1 - a). Both ahead or one alone ask for full_forward, opposite alike for full_turn.",
+        description=(
+            "The turn that a turn fraction of 1 commands; the fastest on the spot if left out. With tank it counts as "
+            "far as the sticks point in opposite directions: with a = abs(l + r) / (abs(l) + abs(r)) a stick of 1 "
+            "commands its side to full_forward · a + (side speed of full_turn on the spot) · (1 - a). Both sticks "
+            "forward, or one alone, command full_forward; equal and opposite sticks command full_turn."
+        ),
         examples=["360 deg/s"],
     )
 
@@ -296,14 +308,18 @@ class Limits(Table):
 
     fit: Literal["scale", "clip"] = Field(
         default="scale",
-        description="scale slows all wheels by one factor, which keeps the direction of motion; clip cuts each wheel "
-        "by itself, which does not.",
+        description=(
+            "scale slows all wheels by one factor, which keeps the direction of motion; clip limits each wheel by "
+            "itself, which does not."
+        ),
         examples=["scale"],
     )
     first: Literal["both", "turning", "moving"] = Field(
         default="both",
-        description="What is reduced first when moving and turning do not fit together: both alike, turning first (the path "
-        "keeps its speed), or moving first (the turn keeps its rate).",
+        description=(
+            "What is reduced first if moving and turning together are too fast: both equally, turning first (the path "
+            "keeps its speed), or moving first (the turn keeps its rate)."
+        ),
         examples=["turning"],
     )
 
@@ -311,12 +327,12 @@ class Limits(Table):
 class Level(Table):
     """A speed level chosen while driving."""
 
-    name: Name = Field(description="What you call it.", examples=["creep"])
+    name: Name = Field(description="Your name for it.", examples=["creep"])
     moving: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
-        default=1.0, description="The share of moving that is left.", examples=["40 %"]
+        default=1.0, description="The share of moving at this level.", examples=["40 %"]
     )
     turning: Annotated[float, Quantity("fraction", above=0, at_most=1, step="5 %")] = Field(
-        default=1.0, description="The share of turning that is left.", examples=["60 %"]
+        default=1.0, description="The share of turning at this level.", examples=["60 %"]
     )
 
 

@@ -20,7 +20,7 @@ _Size = Annotated[float, Quantity("length", above=0, at_most=1000)]
 class Block(Table):
     """Something rectangular that stands on the field, along its sides, and stops a robot."""
 
-    name: str = Described(description="What it is.", examples=["bench A"])
+    name: str = Described(description="Its name.", examples=["bench A"])
     x_m: _Along = Described(alias="x", description="Its middle, from the field's corner.", examples=["1.5 m"])
     y_m: _Along = Described(alias="y", description="Its middle, from the field's corner.", examples=["1.0 m"])
     length_m: _Size = Described(alias="length", description="Its size along x.", examples=["1.2 m"])
@@ -33,7 +33,7 @@ class Block(Table):
 class Round(Table):
     """Something round that stands on the field and stops a robot."""
 
-    name: str = Described(description="What it is.", examples=["water butt"])
+    name: str = Described(description="Its name.", examples=["water butt"])
     x_m: _Along = Described(alias="x", description="Its middle, from the field's corner.", examples=["0.4 m"])
     y_m: _Along = Described(alias="y", description="Its middle, from the field's corner.", examples=["3.6 m"])
     radius_m: _Size = Described(alias="radius", description="Its radius.", examples=["0.25 m"])
@@ -45,7 +45,7 @@ class Round(Table):
 class Zone(Table):
     """A place on the floor that a robot should reach: its centre within the circle."""
 
-    name: str = Described(description="What it is.", examples=["bench A"])
+    name: str = Described(description="Its name.", examples=["bench A"])
     x_m: _Along = Described(alias="x", description="Its middle, from the field's corner.", examples=["1.7 m"])
     y_m: _Along = Described(alias="y", description="Its middle, from the field's corner.", examples=["1.7 m"])
     radius_m: _Size = Described(alias="radius", description="Its radius.", examples=["0.12 m"])
@@ -67,7 +67,7 @@ class Start(Table):
 class Field(Table):
     """A rectangular floor with walls, seen from above: x to the right, y up, the origin in a corner."""
 
-    name: str = Described(default="open floor", description="What it is called.", examples=["greenhouse"])
+    name: str = Described(default="open floor", description="Its name.", examples=["greenhouse"])
     length_m: _Size = Described(default=5.0, alias="length", description="Its size along x.", examples=["5.0 m"])
     width_m: _Size = Described(default=4.0, alias="width", description="Its size along y.", examples=["4.0 m"])
     walls: bool = Described(default=True, description="Whether walls stop the robot at its edges.", examples=[True])
@@ -85,15 +85,15 @@ class Saying(Table):
     """Something that is said at a period of a match."""
 
     at: Literal["ready", "alone", "between", "driven", "over"] = Described(
-        description="At which period it is said.", examples=["driven"]
+        description="The period of the message.", examples=["driven"]
     )
     left_s: Annotated[float, Quantity("time", above=0, at_most=3600)] | None = Described(
         default=None,
         alias="left",
-        description="When this much of the period is left; at its beginning if left out.",
+        description="The remaining time of the period at the message; the beginning of the period if left out.",
         examples=["30 s"],
     )
-    text: str = Described(min_length=1, max_length=100, description="What is said.", examples=["to the bench now"])
+    text: str = Described(min_length=1, max_length=100, description="The message.", examples=["to the bench now"])
     bell: bool = Described(default=False, description="Whether the terminal's bell rings too.", examples=[True])
 
     def mistakes(self) -> list[tuple[str, str]]:
@@ -106,13 +106,13 @@ class Match(Table):
     """The match clock: how long each period is."""
 
     alone_s: Annotated[float, Quantity("time", above=0, at_most=600)] = Described(
-        default=25.0, alias="alone", description="How long the robot is alone and a routine drives.", examples=["25 s"]
+        default=25.0, alias="alone", description="How long a routine drives.", examples=["25 s"]
     )
     between_s: Annotated[float, Quantity("time", at_least=0, at_most=600)] = Described(
-        default=3.0, alias="between", description="How long nothing moves after that.", examples=["3 s"]
+        default=3.0, alias="between", description="How long nothing moves after the routine.", examples=["3 s"]
     )
     driven_s: Annotated[float, Quantity("time", above=0, at_most=3600)] = Described(
-        default=110.0, alias="driven", description="How long the driver drives after that.", examples=["110 s"]
+        default=110.0, alias="driven", description="How long the driver drives after the pause.", examples=["110 s"]
     )
     says: tuple[Saying, ...] = Described(default=(), description="Texts for each period, in your words.")
     routines: tuple[str, ...] = Described(
@@ -140,16 +140,19 @@ class Keep(Table):
     """What is kept of every drive, in the workspace's folder ``runs``."""
 
     last_s: Annotated[float, Quantity("time", at_least=10, at_most=3600)] = Described(
-        default=300.0, alias="last", description="How much of the newest driving is always kept.", examples=["5 min"]
+        default=300.0,
+        alias="last",
+        description=("The length of the newest driving that is always kept."),
+        examples=["5 min"],
     )
     newest: Annotated[float, Quantity("number", at_least=1, at_most=10_000)] = Described(
         default=10.0,
-        description="Maximum number of kept runs that nothing marked: no key, no period, not driven live, without a note.",
+        description="Maximum number of kept runs without a mark: no key, no period, not live, no note.",
         examples=[10],
     )
     megabytes: Annotated[float, Quantity("number", at_least=1, at_most=1e6)] = Described(
         default=500.0,
-        description="Above this, details of the oldest runs without a note are deleted; figures and track stay.",
+        description="Above this, the ticks of the oldest runs without a note are deleted; figures and track stay.",
         examples=[500],
     )
 
@@ -157,7 +160,7 @@ class Keep(Table):
 class Workspace(Table):
     """What ``workspace.toml`` holds."""
 
-    name: str = Described(default="workspace", description="What you call it.", examples=["Greenhouse Round"])
+    name: str = Described(default="workspace", description="Your name for it.", examples=["Greenhouse Round"])
     rig: str = Described(
         default="", description="The rig that opens first; the first by name if left out.", examples=["plover"]
     )
@@ -174,8 +177,10 @@ class Workspace(Table):
     )
     pins: dict[str, dict[str, str]] = Described(
         default_factory=dict,
-        description="For each rig, by the name of its file, what is pinned to the screen: a name, and a reading, a column of the "
-        'Tick or a sum of them, such as gap = "front - 30 cm".',
+        description=(
+            "For each rig, by the name of its file, the pinned values: a name, and a reading, a column of the Tick or "
+            'an expression of them, such as gap = "front - 30 cm".'
+        ),
     )
     match: Match = Described(default=Match(), description="The periods of a match.")
     keep: Keep = Described(default=Keep(), description="What is kept of every drive.")

@@ -42,14 +42,16 @@ class Following(Table):
     ] = Field(
         default=radians(360),
         alias="turn_acceleration",
-        description="How fast that may change.",
+        description="How fast the turn rate may change.",
         examples=["360 deg/s/s"],
     )
     sideways_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=100, step="0.1 m/s/s")] = Field(
         default=2.0,
         alias="sideways",
-        description="The largest sideways acceleration in a bend: less than the tyres can take. A tyre that grips with "
-        "a factor of 0.5 slides at 4.9 m/s/s.",
+        description=(
+            "The largest sideways acceleration in a bend: less than the tyres' grip. A tyre with a friction coefficient"
+            " of 0.5 slides at 4.9 m/s/s."
+        ),
         examples=["2 m/s/s"],
     )
     wheel_acceleration_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=1000, step="0.1 m/s/s")] = (
@@ -75,10 +77,13 @@ class Following(Table):
         "tyres that are dragged turn it slower than its wheels say.",
     )
     lost_m: Annotated[float, Quantity("length", above=0, at_most=100, step="5 cm")] = Field(
-        default=0.5, alias="lost", description="Further from the plan than this it is lost.", examples=["0.5 m"]
+        default=0.5,
+        alias="lost",
+        description=("If the robot is farther from its plan than this, it is lost."),
+        examples=["0.5 m"],
     )
     when_lost: Literal["stop", "wait"] = Field(
         default="stop",
-        description="What it does then: stop and say so, or let the plan wait and drive back onto it.",
+        description="What the robot does then: stop with a message, or let the plan wait and drive back to it.",
         examples=["stop"],
     )

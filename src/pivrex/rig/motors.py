@@ -19,12 +19,12 @@ class Motor(Table):
 
     wheels: tuple[str, ...] = Field(
         default=(),
-        description="The wheels it turns, by name. On a bench, without a chassis, it has none.",
+        description="The wheels that it turns, by name. On a bench, without a chassis, it has none.",
         examples=[["left"]],
     )
     top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5, step="10 rpm")] = Field(
         alias="top_speed",
-        description="The motor shaft at full drive, with the robot on the floor.",
+        description="The speed of the motor shaft at full drive, with the robot on the floor.",
         examples=["9000 rpm"],
     )
     gear: Annotated[float, Quantity("number", above=0, at_most=1e6, step="1")] = Field(
@@ -54,8 +54,10 @@ class Motor(Table):
     stall_Nm: Annotated[float, Quantity("torque", above=0, at_most=1e4)] | None = Field(  # noqa: N815 - newton metres
         default=None,
         alias="stall",
-        description="The torque of the motor shaft at nominal voltage while it is held. If left out it is such that the robot "
-        "follows with `lag`.",
+        description=(
+            "The torque of the motor shaft at nominal voltage while it is held still. If left out, Pivrex chooses it so"
+            " that the robot follows with `lag`."
+        ),
         examples=["35 mNm"],
     )
     friction: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] | None = Field(
@@ -71,8 +73,10 @@ class Motor(Table):
     inertia_kg_m2: Annotated[float, Quantity("inertia", above=0, at_most=100)] | None = Field(
         default=None,
         alias="inertia",
-        description="Of the rotor and all that turns with it, at the motor shaft. If left out as hard to bring to speed as a "
-        "sixth of the robot's mass that rests on it.",
+        description=(
+            "The inertia of the rotor and all that turns with it, at the motor shaft. If left out, it is worth a sixth "
+            "of the robot's mass on this wheel."
+        ),
         examples=["3 g cm2"],
     )
     output: Output = Field(description="What the motor driver expects.")

@@ -122,7 +122,7 @@ class Setting:
         unit = unit or self._unit(written)
         si = parse(f"{number:g} {unit}" if unit else number, self.quantity.kind)
         if si != self._bounded(si):
-            raise UnitError(f"is {text}, but must be {self.quantity.sentence()}")
+            raise UnitError(f"is {text}, but must be {self.quantity.sentence(text if split(text)[1] else written)}")
         return self._written(si, self.quantity.kind, unit)
 
     def largest(self) -> float:

@@ -47,7 +47,10 @@ ENCODER_PINS: Any = Field(
 class Ported(Table):
     """Something that sits on a port or on pins."""
 
-    port: str = Field(default="", description="The port of the driver board that the motor sits on, as printed on it.")
+    port: str = Field(
+        default="",
+        description=("The port of the driver board that the motor is connected to, as printed on the board."),
+    )
 
     PINS: ClassVar[tuple[str, ...]] = ()
     HALTS: ClassVar[tuple[str, ...]] = ()
@@ -62,9 +65,11 @@ class _Pulsed(Ported):
     pwm_hz: Annotated[float, Quantity("frequency", above=0)] = Field(
         default=1000.0,
         alias="pwm",
-        description="How often a second the driver switches. Low (50 to 500 Hz) gives more torque at small duty "
-        "and an audible whine; high (above 18 kHz) is silent and smooth, but many driver chips run hot or lose "
-        "push at small duty. Kept for the record and the wiring table.",
+        description=(
+            "How often per second the driver switches. Low (50 to 500 Hz) gives more torque at small duty and an "
+            "audible whine; high (above 18 kHz) is silent and smooth, but many driver chips run hot or lose torque at "
+            "small duty. Only for your notes and the wiring table."
+        ),
         examples=["1 kHz"],
     )
     bits: Bits = Field(default=8, description="Bits of the PWM counter: 8 means 0 to 255.", examples=[8])
@@ -94,7 +99,7 @@ class SpeedOutput(Ported):
 
     kind: Literal["speed"]
     HALTS = ("brake", "coast")
-    unit: Literal["m/s", "mm/s"] = Field(default="m/s", description="What the number counts.", examples=["mm/s"])
+    unit: Literal["m/s", "mm/s"] = Field(default="m/s", description="The unit of the number.", examples=["mm/s"])
 
 
 class DutyOutput(_Pulsed):

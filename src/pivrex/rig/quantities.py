@@ -8,7 +8,7 @@ from pydantic import GetCoreSchemaHandler
 from pydantic_core import CoreSchema, PydanticCustomError, core_schema
 
 from pivrex.errors import UnitError
-from pivrex.units import KINDS, format_quantity, parse
+from pivrex.units import KINDS, parse, readable
 
 __all__ = ["Quantity", "quoted"]
 
@@ -33,16 +33,18 @@ class Quantity:
     def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
         return core_schema.no_info_plain_validator_function(self._read)
 
-    def sentence(self) -> str:
-        """Return what is allowed, in the unit of the kind's example; empty when everything is."""
+    def sentence(self, like: object = "") -> str:
+        """Return what is allowed, in the unit of ``like``, a value as a person wrote it; empty when everything is."""
         bounds = (("more than", self.above), ("at least", self.at_least), ("at most", self.at_most))
-        return " and ".join(f"{word} {self.written(bound)}" for word, bound in bounds if bound is not None)
+        return " and ".join(f"{word} {self.written(bound, like, 4)}" for word, bound in bounds if bound is not None)
 
-    def written(self, si_value: float) -> str:
-        """Write a value in the unit of the kind's example."""
+    def written(self, si_value: float, like: object = "", digits: int = 6) -> str:
+        """Write a value in the unit of ``like``, or of a fine step, or of the kind's example."""
         if self.kind == "number":
             return f"{si_value:g}"
-        return format_quantity(si_value, self.kind, KINDS[self.kind].example.split(" ", 1)[1])
+        kind = KINDS[self.kind]
+        units = [str(text).strip().lstrip("+-.0123456789").strip() for text in (like, self.step, kind.example)]
+        return readable(si_value, self.kind, next(u for u in units if u in kind.units), digits)
 
     def _read(self, value: object) -> float:
         number = self._number(value)
@@ -52,7 +54,7 @@ class Quantity:
             or (self.at_most is not None and number > self.at_most)
         )
         if broken:
-            raise _mistake(f"is {quoted(value)}, but must be {self.sentence()}")
+            raise _mistake(f"is {quoted(value)}, but must be {self.sentence(value)}")
         return number
 
     def _number(self, value: object) -> float:

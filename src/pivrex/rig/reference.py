@@ -75,8 +75,9 @@ def _kind(place: str, model: type[BaseModel], described: dict[tuple[str, ...], s
 def _row(key: str, field: FieldInfo) -> str:
     quantity = next((m for m in marks_of(field) if isinstance(m, Quantity)), None)
     allowed = ""
+    like = field.examples[0] if field.examples else ""
     if quantity is not None and quantity.sentence():
-        allowed = f" ({quantity.sentence()})"
+        allowed = f" ({quantity.sentence(like)})"
     choices = [f"`{quoted(v)}`" for v in get_args(field.annotation) if isinstance(v, str)]
     if len(choices) > 1:
         allowed = f" One of {', '.join(choices)}."
@@ -91,7 +92,8 @@ def _default(field: FieldInfo, quantity: Quantity | None) -> str:
     if default is None or default == {} or default in ("", ()):
         return ""
     if quantity is not None:
-        return f"`{quoted(quantity.written(default)) if quantity.kind != 'number' else quantity.written(default)}`"
+        said = quantity.written(default, field.examples[0] if field.examples else "")
+        return f"`{quoted(said) if quantity.kind != 'number' else said}`"
     return f"`{_toml(default)}`"
 
 

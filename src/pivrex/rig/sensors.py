@@ -16,10 +16,8 @@ __all__ = ["Lamp", "Ranger", "Sensor"]
 
 
 class _Placed(Table):
-    x_m: Across = Field(
-        default=0.0, alias="x", description="How far forward of the centre it sits.", examples=["110 mm"]
-    )
-    y_m: Across = Field(default=0.0, alias="y", description="How far left of the centre it sits.", examples=["0 mm"])
+    x_m: Across = Field(default=0.0, alias="x", description="Its distance forward of the centre.", examples=["110 mm"])
+    y_m: Across = Field(default=0.0, alias="y", description="Its distance left of the centre.", examples=["0 mm"])
     direction_rad: Annotated[float, Quantity("angle", step="5 deg")] = Field(
         default=0.0,
         alias="direction",
@@ -33,21 +31,19 @@ class Ranger(_Placed):
 
     kind: Literal["ranger"]
     cone_rad: Annotated[float, Quantity("angle", at_least=0, at_most=pi, step="5 deg")] = Field(
-        default=radians(20), alias="cone", description="How wide its cone is, from edge to edge.", examples=["20 deg"]
+        default=radians(20), alias="cone", description="The angle of its cone, from edge to edge.", examples=["20 deg"]
     )
     shortest_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="5 mm")] = Field(
-        default=0.02, alias="shortest", description="What is nearer than this reads as this.", examples=["20 mm"]
+        default=0.02, alias="shortest", description="Nearer objects read as this distance.", examples=["20 mm"]
     )
     longest_m: Annotated[float, Quantity("length", above=0, at_most=100, step="10 cm")] = Field(
-        default=3.0, alias="longest", description="Farther away there is no echo.", examples=["3 m"]
+        default=3.0, alias="longest", description="There is no echo from farther away.", examples=["3 m"]
     )
     trigger_pin: Pin = Field(
-        default="", description="The pin of the board that lets it send a sound, for `pivrex board`.", examples=[12]
+        default="", description="The pin of the board that makes it send a sound, for `pivrex board`.", examples=[12]
     )
     echo_pin: Pin = Field(
-        default="",
-        description="The pin that is high for as long as the sound and its echo are on their way.",
-        examples=[13],
+        default="", description="The pin that is high while the sound and its echo travel.", examples=[13]
     )
     noise_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="1 mm")] = Field(
         default=0.004,
@@ -57,7 +53,7 @@ class Ranger(_Placed):
     )
     missed: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
         default=0.02,
-        description="How many echoes are missed, in the simulated robot's realistic physics.",
+        description="The share of missed echoes, in the simulated robot's realistic physics.",
         examples=["2 %"],
     )
 
@@ -72,12 +68,12 @@ class Lamp(_Placed):
 
     kind: Literal["lamp"]
     range_m: Annotated[float, Quantity("length", above=0, at_most=100, step="10 cm")] = Field(
-        default=1.5, alias="range", description="It reads what is within this range.", examples=["1.5 m"]
+        default=1.5, alias="range", description="It reads numbers within this range.", examples=["1.5 m"]
     )
     sight_rad: Annotated[float, Quantity("angle", above=0, at_most=2 * pi, step="5 deg")] = Field(
         default=radians(120),
         alias="sight",
-        description="How wide it sees, from edge to edge. Blocks between hide what shows a number.",
+        description="The angle of its view, from edge to edge. Blocks hide what is behind them.",
         examples=["120 deg"],
     )
 

@@ -43,11 +43,11 @@ class _Source(Table):
     )
     when_lost: Literal["stop", "ramp"] = Field(
         default="stop",
-        description="What the robot does when it is lost: stop at once, or ramp down within a set time.",
+        description="What the robot does if it is lost: stop at once, or ramp down within a set time.",
         examples=["ramp"],
     )
     ramp_s: Annotated[float, Quantity("time", above=0, at_most=5)] = Field(
-        default=0.4, alias="ramp", description="The time of ramping down.", examples=["400 ms"]
+        default=0.4, alias="ramp", description="The time to ramp down.", examples=["400 ms"]
     )
 
     @field_validator("axes", mode="after")
@@ -89,8 +89,10 @@ class _Silent(_Source):
     )
     silence: Literal["lost", "no change", "neutral"] = Field(
         default="lost",
-        description="What silence means: lost; or, for a remote that falls silent while nothing changes, no change; or "
-        "neutral, for one that falls silent when it is let go.",
+        description=(
+            "The meaning of silence: lost; no change, for a remote that is silent while nothing changes; or neutral, "
+            "for one that is silent when it is released."
+        ),
         examples=["lost"],
     )
 
@@ -139,12 +141,14 @@ class PinsSource(_Source):
         examples=[{"left_y": "A0", "button_0": 2}],
     )
     low: Annotated[float, Quantity("number")] = Field(
-        default=0.0, description="What the converter reads at one end of a stick.", examples=[100]
+        default=0.0, description="The converter's reading at one end of a stick.", examples=[100]
     )
     high: Annotated[float, Quantity("number")] = Field(
         default=1023.0,
-        description="What it reads at the other end. A stick that reads more than 2 % outside low and high is broken off, and the "
-        "robot rests: with a resistor at each end you find a wire that is off.",
+        description=(
+            "Its reading at the other end. A stick that reads more than 2 % outside low and high counts as broken off, "
+            "and the robot rests: with a resistor at each end a loose wire is found."
+        ),
         examples=[920],
     )
 
@@ -181,7 +185,7 @@ class NumbersSource(_Sent):
     wire: Wire = Field(description="Where it is heard.")
     columns: tuple[str, ...] = Field(
         default=(),
-        description='What each number of a line is, by channel; "-" for one that is not wanted.',
+        description='The channel of each number of a line; "-" for one that you do not need.',
         examples=[["left_x", "left_y", "button_0"]],
     )
     labels: dict[str, str] = Field(
@@ -189,14 +193,16 @@ class NumbersSource(_Sent):
         description="For lines with labels: the channel of each label. Upper and lower case count as the same.",
     )
     low: Annotated[float, Quantity("number")] = Field(
-        default=0.0, description="The least that the device can send for a stick.", examples=[0]
+        default=0.0, description="The smallest number that the device can send for a stick.", examples=[0]
     )
     high: Annotated[float, Quantity("number")] = Field(
-        default=1023.0, description="The most; 1023 for 10 bits, 255 for 8, 4095 for 12, 65535 for 16.", examples=[1023]
+        default=1023.0,
+        description=("The largest; 1023 for 10 bits, 255 for 8, 4095 for 12, 65535 for 16."),
+        examples=[1023],
     )
     hello: str = Field(
         default="",
-        description="What is sent to the device each time that it is opened, to set it up.",
+        description="Text that is sent to the device each time that it is opened, to set it up.",
         examples=["rate 50\\n"],
     )
 
@@ -231,17 +237,21 @@ class LettersSource(_Silent):
     wire: Wire = Field(description="Where it is heard.")
     letters: dict[str, str] = Field(
         min_length=1,
-        description='What each character does, as in a binding; with "for 300 ms" behind it only for that time, else until '
-        "the next letter that does something else with the same thing.",
+        description=(
+            'The action of each character, as in a binding; with "for 300 ms" after it only for that time, otherwise '
+            "until the next letter of the same kind."
+        ),
     )
     either_case: bool = Field(
-        default=False, description="True if upper and lower case mean the same.", examples=[False]
+        default=False, description="True if upper and lower case have the same meaning.", examples=[False]
     )
     lasting_s: Annotated[float, Quantity("time", at_least=0.05, at_most=60)] = Field(
         default=1.0,
         alias="lasting",
-        description="How long a letter lasts that has no time of its own and is not followed by another: a remote that falls "
-        "silent leaves nothing moving for longer.",
+        description=(
+            "How long a motion lasts after its letter, unless it has its own time or another letter follows: after such"
+            " a silence nothing moves."
+        ),
         examples=["1 s"],
     )
     framed: bool = Field(
@@ -303,7 +313,7 @@ class PacketsSource(_Sent):
     )
     columns: tuple[str, ...] = Field(
         default=(*STICKS, "left_trigger", "right_trigger"),
-        description="What each number of a packet is, by channel.",
+        description="The channel of each number of a packet.",
         examples=[["left_x", "left_y"]],
     )
     full: Annotated[float, Quantity("number", above=0, at_most=1e9)] = Field(
@@ -323,20 +333,19 @@ class PacketsSource(_Sent):
 class FrameField(Table):
     """Some bits of a frame."""
 
-    channel: Name | str = Field(description="The channel that they are.", examples=["left_y"])
+    channel: Name | str = Field(description="Their channel.", examples=["left_y"])
     bit: Annotated[int, Field(ge=0, le=511)] = Field(
-        description="The first bit, counted from 0 at the first byte's highest bit, the mark not counted in.",
-        examples=[8],
+        description="The first bit, counted from 0 at the first byte's highest bit, without the mark.", examples=[8]
     )
     width: Annotated[int, Field(ge=1, le=32)] = Field(default=1, description="How many bits.", examples=[8])
     low_first: bool = Field(
         default=False, description="True if the byte with the low bits comes first.", examples=[False]
     )
     offset: Annotated[float, Quantity("number")] = Field(
-        default=0.0, description="Added to the number that the bits make.", examples=[-128]
+        default=0.0, description="A number that is added to the bits' value.", examples=[-128]
     )
     scale: Annotated[float, Quantity("number")] = Field(
-        default=1.0, description="Multiplied with it afterwards.", examples=[0.0078125]
+        default=1.0, description="A factor for the result.", examples=[0.0078125]
     )
 
 
@@ -353,8 +362,10 @@ class FramesSource(_Silent):
     )
     check: Literal["none", "sum", "xor", "complement", "crc8"] = Field(
         default="sum",
-        description="The byte behind them: the sum of the bytes, their exclusive-or, the complement of the sum, or a CRC "
-        "with the polynomial 0x07. None: there is no such byte.",
+        description=(
+            "The byte after them: the sum of the bytes, their exclusive-or, the complement of the sum, or a CRC with "
+            "the polynomial 0x07. None: there is no such byte."
+        ),
         examples=["sum"],
     )
     fields: tuple[FrameField, ...] = Field(min_length=1, description="What the bits mean.")

@@ -27,9 +27,7 @@ class _Sensor(Table):
     reversed: bool = Field(
         default=False, description="True if its reading falls while the wheel turns to the left.", examples=[False]
     )
-    pin: Pin = Field(
-        default="", description="The analogue pin of the board that it sits on, for `pivrex board`.", examples=["A0"]
-    )
+    pin: Pin = Field(default="", description="Its analogue pin on the board, for `pivrex board`.", examples=["A0"])
 
 
 class CountsSensor(_Sensor):
@@ -52,8 +50,10 @@ class VoltageSensor(_Sensor):
     kind: Literal["voltage"]
     at_supply: Annotated[float, Quantity("number", above=0, at_most=1e9)] = Field(
         default=1.0,
-        description="What the robot says at the full supply: 1 where it says a share; the raw number of its converter else, 1023 for "
-        "10 bits.",
+        description=(
+            "What the robot sends at the full supply: 1 if it sends a share; otherwise the raw number of its converter,"
+            " 1023 for 10 bits."
+        ),
         examples=[1023],
     )
 
@@ -70,7 +70,7 @@ class SteeringMotor(Table):
     """The motor that turns one wheel about its upright axis, and the loop that brings it to an angle."""
 
     top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5)] = Field(
-        alias="top_speed", description="The motor shaft at full drive.", examples=["9000 rpm"]
+        alias="top_speed", description="The speed of the motor shaft at full drive.", examples=["9000 rpm"]
     )
     gear: Annotated[float, Quantity("number", above=0, at_most=1e6)] = Field(
         default=1.0,
@@ -107,7 +107,7 @@ class SteeringMotor(Table):
     rate_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1e5, step="10 deg/s")] | None = Field(
         default=None,
         alias="rate",
-        description="It is never commanded to turn faster than this; what the motor can if left out.",
+        description="It is never commanded to turn faster than this; if left out, as fast as the motor can.",
         examples=["360 deg/s"],
     )
     sensor: Sensor | None = Field(
@@ -134,18 +134,20 @@ class Steering(Table):
     threshold_m_s: Annotated[float, Quantity("speed", at_least=0, at_most=10, step="0.005 m/s")] = Field(
         default=0.01,
         alias="threshold",
-        description="Below this a wheel counts as not driven: it stands still and keeps its last angle.",
+        description="Below this speed a wheel counts as not driven: it stands still and keeps its last angle.",
         examples=["0.01 m/s"],
     )
     cosine: Literal["on", "off"] = Field(
         default="on",
-        description="on: a wheel that does not yet point the right way drives only with the cosine of the angle still "
-        "missing. off: it drives at full speed meanwhile, and pushes the robot to one side.",
+        description=(
+            "on: a wheel drives with the cosine of its angle error. off: it drives at full speed meanwhile, and pushes "
+            "the robot to one side."
+        ),
         examples=["on"],
     )
     hold: str = Field(
         default="",
-        description="The button that turns all wheels inwards, so that no one pushes the robot away.",
+        description="The button that turns all wheels inwards, so that nobody can push the robot away.",
         examples=["button_2"],
     )
     wheels: dict[Name, SteeringMotor] = Field(

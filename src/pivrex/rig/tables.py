@@ -41,7 +41,7 @@ class RigTables(Table):
     name: Name = Field(description="The robot's name.", examples=["Plover"])
     about: str = Field(default="", description="One line about it.", examples=["two driven wheels and a caster"])
     rate_hz: Annotated[float, Quantity("frequency", at_least=20, at_most=200)] = Field(
-        default=60.0, alias="rate", description="How often a second the line is computed.", examples=["60 Hz"]
+        default=60.0, alias="rate", description="How often per second the line is computed.", examples=["60 Hz"]
     )
     key: str = Field(
         default="",

@@ -15,7 +15,10 @@ THIS_MACHINE, EVERY_ADDRESS = "127.0.0.1", "0.0.0.0"
 
 NETWORK: Any = Field(
     default=False,
-    description="True if other machines may send here; else only programs on this one are heard. Of a wire that listens.",
+    description=(
+        "True if other computers may send here; otherwise Pivrex hears only programs on this one. For a wire that "
+        "listens."
+    ),
     examples=[True],
 )
 
@@ -29,12 +32,14 @@ class SerialTransport(Table):
     port: str = Field(default="", description="The port, as the system names it.", examples=["/dev/ttyUSB0"])
     usb: str = Field(
         default="",
-        description="Instead of a port: a part of the device's USB serial number, or of its vendor:product numbers, by "
-        "which it is known in any port.",
+        description=(
+            "Instead of a port: a part of the device's USB serial number, or of its vendor:product numbers, to find it "
+            "in any port."
+        ),
         examples=["8543130323"],
     )
     baud: Annotated[int, Field(ge=50, le=4_000_000)] = Field(
-        default=115200, description="Bits a second.", examples=[115200]
+        default=115200, description="Bits per second.", examples=[115200]
     )
 
     def mistakes(self) -> list[tuple[str, str]]:
@@ -47,10 +52,13 @@ class UdpTransport(Table):
     """Datagrams."""
 
     kind: Literal["udp"]
-    port: Port = Field(description="The port that is listened at; of a link the robot's.", examples=[5800])
+    port: Port = Field(description="The port on which Pivrex listens; for a link, the robot's port.", examples=[5800])
     host: str = Field(
         default="",
-        description="Instead of `network`: the one address of this machine that is listened at; of a link the robot's.",
+        description=(
+            "Instead of `network`: the one address of this computer on which Pivrex listens; for a link, the robot's "
+            "address."
+        ),
         examples=["127.0.0.1"],
     )
     network: bool = NETWORK
@@ -73,7 +81,7 @@ class TcpTransport(Table):
     port: Port = Field(description="The port.", examples=[5801])
     host: str = Field(
         default="",
-        description="The machine to connect to; left out, Pivrex listens and the remote connects.",
+        description="The computer to connect to; if left out, Pivrex listens and the remote connects.",
         examples=["192.168.4.1"],
     )
     network: bool = NETWORK
@@ -104,13 +112,16 @@ class Link(Table):
     quiet_after_s: Annotated[float, Quantity("time", at_least=0.05, at_most=5)] = Field(
         default=0.2,
         alias="quiet_after",
-        description="The robot counts as gone when no good sensed values came for this time. It rests by itself sooner.",
+        description="The robot counts as lost if no good sensed values come for this time. It rests by itself sooner.",
         examples=["200 ms"],
     )
     encoders: Literal["converted", "counts"] = Field(
         default="converted",
-        description="What the robot sends of its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. counts: what "
-        "each has counted since it was switched on, as it counts; the rig knows the rest, and speeds come from the robot's clock.",
+        description=(
+            "How the robot sends its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. "
+            "counts: the counts since it was switched on, with the encoder's own sign; Pivrex converts them, and "
+            "computes speeds with the robot's clock."
+        ),
         examples=["counts"],
     )
 

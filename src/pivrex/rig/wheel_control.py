@@ -20,25 +20,26 @@ class WheelControl(Table):
 
     wheels: Literal["open", "feedforward", "pid"] = Field(
         default="open",
-        description="open: drive is the share of top speed. feedforward: what friction, speed and acceleration need is "
-        "computed. pid: that, and a loop on the encoder corrects the remaining error.",
+        description=(
+            "open: the drive is the share of top speed. feedforward: the drive for friction, speed and acceleration is "
+            "computed. pid: the same, and a loop with the encoder corrects the remaining error."
+        ),
         examples=["feedforward"],
     )
     static: _Share | None = Field(
-        default=None,
-        description="The drive that friction takes; each motor's `smallest` if left out.",
-        examples=["4 %"],
+        default=None, description="The drive for friction; each motor's `smallest` if left out.", examples=["4 %"]
     )
     speed: _Share | None = Field(
         default=None,
-        description="The drive for top speed in addition to that; what `static` leaves if left out.",
+        description="The drive for top speed in addition to that; if left out, the rest of full drive.",
         examples=["96 %"],
     )
     acceleration_s: Annotated[float, Quantity("time", at_least=0, at_most=5, step="5 ms")] | None = Field(
         default=None,
         alias="acceleration",
-        description="The drive for an acceleration: full drive for one from rest to top speed in this time. `lag` if left "
-        "out, for that is what a robot lags by.",
+        description=(
+            "The drive for an acceleration: full drive for one from rest to top speed in this time; `lag` if left out."
+        ),
         examples=["90 ms"],
     )
     p: _Gain = Field(
@@ -49,16 +50,18 @@ class WheelControl(Table):
         default=0.0, description="D: drive for each share of top speed per second of the error, in s.", examples=[0]
     )
     i_limit: _Share = Field(
-        default=0.2, description="The limit of the I part, as drive in both directions.", examples=["30 %"]
+        default=0.2, description="The limit of the I term, as drive in both directions.", examples=["30 %"]
     )
     speed_filter_s: Annotated[float, Quantity("time", at_least=0, at_most=1, step="5 ms")] = Field(
         default=0.02,
         alias="speed_filter",
-        description="Over how long the measured speed is averaged.",
+        description="The time over which the measured speed is averaged.",
         examples=["20 ms"],
     )
     compensate: Literal["off", "on"] = Field(
         default="on",
-        description="Whether drive is raised when the battery sags; only where its voltage is sensed (battery.sensed).",
+        description=(
+            "Whether the drive is raised when the battery sags; only if its voltage is sensed (battery.sensed)."
+        ),
         examples=["on"],
     )

@@ -100,7 +100,9 @@ class Settings(Panel):
             allowed = self.own[key].allowed
         else:
             setting = self.model.setting(key)
-            allowed = ", ".join(setting.choices) or (setting.quantity.sentence() if setting.quantity else "")
+            allowed = ", ".join(setting.choices) or (
+                setting.quantity.sentence(self.shown(key)) if setting.quantity else ""
+            )
         return key, self.shown(key), allowed
 
     def type_in(self, text: str) -> None:
