@@ -128,7 +128,6 @@ def format_quantity(si_value: float, kind_name: str, unit: str, digits: int = 6)
 
 
 _LARGER = {
-    "us": "ms",
     "ms": "s",
     "mm": "m",
     "mm/s": "m/s",
