@@ -429,7 +429,7 @@ class ShapingTest(AppCase):
             self.model.look_outside()
             await self.frames()
             self.assertIn("33 %", self.text("shaping"))
-            self.assertIn("edited outside", self.text("foot"))
+            self.assertIn("changed by another program", self.text("foot"))
             self.rig_file.write_text("broken = ")
             self.model.look_outside()
             await self.frames()

@@ -207,7 +207,7 @@ class TwoProgramsTest(TempCase):
         self.assertEqual(read_rig(self.path).shaping.forward.dead_band, 0.22)
         # another key is merged, and told
         one.put("shaping.turn.dead_band", "13 %")
-        self.assertIn("edited outside; taken in", one.news)
+        self.assertIn("changed by another program; taken in", one.news)
         rig = read_rig(self.path)
         self.assertEqual((rig.shaping.forward.dead_band, rig.shaping.turn.dead_band), (0.22, 0.13))
         # an undo does not take back unseen what someone else has just done
