@@ -142,7 +142,7 @@ class ChassisViewTest(RobotCase):
     async def test_too_much_is_said_with_what_is_left(self) -> None:
         async with self.running(view="chassis"):
             await self.press("equals_sign", *"1.5 m/s", "enter")
-            self.assertIn("! 4 of 4 wheels too fast: scale leaves 1.26 m/s ahead", self.text("chassis"))
+            self.assertIn("! 4 of 4 wheels too fast: scale leaves 1.26 m/s forward", self.text("chassis"))
             await self.press("equals_sign", *"99 m/s", "enter")
             self.assertGreater(len(self.app.screen_stack), 1)  # the typing stays, with the sentence next to it
             await self.press("escape", "0")

@@ -494,6 +494,8 @@ class PaceTest(AppCase):
         async with self.running():
             await self.frames(30)
             self.model.open_rig(self.home / "rigs" / "avocet.toml")
+            self.app.frame(paced=True)  # before its first Tick
+            self.assertFalse(self.model.trace.is_still(self.model.line))
             await self.frames(1)
             self.assertFalse(self.model.trace.is_still(self.model.line))
             await self.frames(30)

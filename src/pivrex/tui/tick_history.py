@@ -119,7 +119,7 @@ class Trace:
         if self._showing is None or self._showing[0] is not line.layout:
             self._showing = line.layout, [i for i, c in enumerate(line.layout.columns) if _shows_motion(c)]
         count = max(2, round(STILL_S / line.dt_s))
-        if self.alike < count:
+        if min(self.alike, len(self.history.rows)) < count:
             return False
         newest = self.history.rows[-count:, self._showing[1]]
         return not (np.ptp(newest, axis=0) > STILL).any()  # NaN, where nothing is sensed, is no motion
