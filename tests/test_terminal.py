@@ -48,6 +48,7 @@ class RoutineJourneyTest(TerminalCase):
         )
         terminal = self.open("open", str(home), "--rig", "plover", "--view", "routine")
         terminal.wait("has no step yet")
+        terminal.wait("why left:")  # the editor shows its text before the first picture, which keys wait for
         terminal.keys("y", "Down")
         terminal.keys(*("Space" if c == " " else c for c in "drive ahed 2 m"))
         terminal.wait('nearest is "ahead"')

@@ -37,9 +37,7 @@ class PathPoint(Table):
     heading_rad: Annotated[float, Quantity("angle")] | None = Field(
         default=None,
         alias="heading",
-        description=(
-            'The heading of the robot there: if the path\'s heading is "points", or at the ends if it is "evenly".'
-        ),
+        description='The heading of the robot there: if the path\'s heading is "points", or at the ends if it is "evenly".',
         examples=["0 deg"],
     )
     stop: bool = Field(default=False, description="Whether the robot stops there.", examples=[True])
@@ -64,11 +62,9 @@ class Path(Table):
     )
     heading: Literal["along", "fixed", "towards", "evenly", "points"] = Field(
         default="along",
-        description=(
-            "The heading of the robot: along the path, always the same (fixed), toward a place, evenly from the first "
-            "point's heading to the last one's, or as the points say. All but the first need wheels that drive in any "
-            "direction."
-        ),
+        description="The heading of the robot: along the path, always the same (fixed), toward a place, evenly from the first "
+        "point's heading to the last one's, or as the points say. All but the first need wheels that drive in any "
+        "direction.",
         examples=["along"],
     )
     looks_rad: Annotated[float, Quantity("angle")] = Field(

@@ -120,9 +120,7 @@ class MotorAttachment(Placed):
     )
     loop: Literal["duty", "speed"] = Field(
         default="duty",
-        description=(
-            "duty: it gets the commanded drive. speed: a loop with its encoder holds it at that share of its top speed."
-        ),
+        description="duty: it gets the commanded drive. speed: a loop with its encoder holds it at that share of its top speed.",
         examples=["speed"],
     )
     p: Annotated[float, Quantity("number", at_least=0, at_most=10, step="0.05")] = Field(
@@ -185,10 +183,8 @@ class PositionAttachment(Encoded):
     begins_rad: Angle = Field(
         default=0.0,
         alias="begins",
-        description=(
-            "The position of the simulated one when it is switched on, where its encoder begins to count; a routine's "
-            "home finds the position of a real one."
-        ),
+        description="The position of the simulated one when it is switched on, where its encoder begins to count; a routine's "
+        "home finds the position of a real one.",
         examples=["25 deg"],
     )
     top_speed_rad_s: Annotated[float, Quantity("turn rate", above=0)] = Field(
@@ -218,10 +214,8 @@ class LiftAttachment(Encoded):
     begins_m: Height = Field(
         default=0.0,
         alias="begins",
-        description=(
-            "The position of the simulated one when it is switched on, where its encoder begins to count; a routine's "
-            "home finds the position of a real one."
-        ),
+        description="The position of the simulated one when it is switched on, where its encoder begins to count; a routine's "
+        "home finds the position of a real one.",
         examples=["40 mm"],
     )
     top_speed_m_s: Annotated[float, Quantity("speed", above=0)] = Field(
@@ -245,7 +239,7 @@ class ServoAttachment(Placed):
     start_rad: Angle | None = Field(
         default=None,
         alias="start",
-        description=("Its position at the start; the minimum if left out."),
+        description="Its position at the start; the minimum if left out.",
         examples=["0 deg"],
     )
     rate_rad_s: Annotated[float, Quantity("turn rate", at_least=0, step="10 deg/s")] = Field(

@@ -35,17 +35,13 @@ class Tilt(Table):
     height_m: Annotated[float, Quantity("length", at_least=0, at_most=LARGEST_M, step="5 mm")] | None = Field(
         default=None,
         alias="height",
-        description=(
-            "Its height above the floor; the axle if left out, where the lean disturbs the accelerometers least."
-        ),
+        description="Its height above the floor; the axle if left out, where the lean disturbs the accelerometers least.",
         examples=["60 mm"],
     )
     rate_pin: Pin = Field(
         default="",
-        description=(
-            "The analogue pin of the board for the gyro's rate of the lean, for `pivrex board`. Half of the supply "
-            "means no rate."
-        ),
+        description="The analogue pin of the board for the gyro's rate of the lean, for `pivrex board`. Half of the supply "
+        "means no rate.",
         examples=["A2"],
     )
     forward_pin: Pin = Field(
@@ -61,10 +57,8 @@ class Tilt(Table):
     blend_s: Annotated[float, Quantity("time", above=0, at_most=60, step="50 ms")] = Field(
         default=1.0,
         alias="blend",
-        description=(
-            "The time constant of the filter. For faster changes the gyro counts, for slower ones the accelerometers. "
-            "If it is too short, every acceleration looks like a lean; if it is too long, a gyro bias does."
-        ),
+        description="The time constant of the filter. For faster changes the gyro counts, for slower ones the accelerometers. "
+        "If it is too short, every acceleration looks like a lean; if it is too long, a gyro bias does.",
         examples=["1 s"],
     )
     bias_time_s: Annotated[float, Quantity("time", at_least=0, at_most=600, step="1 s")] = Field(
@@ -82,10 +76,8 @@ class Tilt(Table):
     bias_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="0.1 deg/s")] = Field(
         default=radians(1.0),
         alias="bias",
-        description=(
-            "The bias of the simulated gyro; each seed draws a value up to this, in both directions. All keys below "
-            "belong to the simulated sensor too."
-        ),
+        description="The bias of the simulated gyro; each seed draws a value up to this, in both directions. All keys below "
+        "belong to the simulated sensor too.",
         examples=["1 deg/s"],
     )
     noise_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="0.05 deg/s")] = Field(
@@ -204,25 +196,19 @@ class Balance(Table):
     asking_rate_hz: Annotated[float, Quantity("frequency", at_least=20, at_most=200)] = Field(
         default=50.0,
         alias="asking_rate",
-        description=(
-            "How often per second the driver's command is computed; the balance loops run at `rate`, a whole multiple "
-            "of it."
-        ),
+        description="How often per second the driver's command is computed; the balance loops run at `rate`, a whole multiple "
+        "of it.",
         examples=["50 Hz"],
     )
     back_emf: Annotated[float, Quantity("fraction", at_least=0, at_most=1.2, step="5 %")] = Field(
         default=0.9,
-        description=(
-            "The part of the back-EMF that is added to the drive, so that the loops command a torque at any speed."
-        ),
+        description="The part of the back-EMF that is added to the drive, so that the loops command a torque at any speed.",
         examples=["90 %"],
     )
     reach_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 cm")] = Field(
         default=0.5,
         alias="reach",
-        description=(
-            "How far a push may move the robot from its place. After a bigger push it holds a place that is nearer."
-        ),
+        description="How far a push may move the robot from its place. After a bigger push it holds a place that is nearer.",
         examples=["50 cm"],
     )
     falls_at_rad: _Lean = Field(

@@ -33,18 +33,14 @@ class Binding(Table):
     )
     when: str = Field(
         default="",
-        description=(
-            "held: while it is held; press: once each time it is pressed; toggle: on by one press, off by the next; "
-            "press 3: on the third press in a row. If left out: held for actions that last, press for single actions."
-        ),
+        description="held: while it is held; press: once each time it is pressed; toggle: on by one press, off by the next; "
+        "press 3: on the third press in a row. If left out: held for actions that last, press for single actions.",
         examples=["held"],
     )
     with_: str = Field(
         default="",
         alias="with",
-        description=(
-            "A combination: it acts only while this other button is held, and then the channel's own action does not."
-        ),
+        description="A combination: it acts only while this other button is held, and then the channel's own action does not.",
         examples=["button_5"],
     )
     within_s: Annotated[float, Quantity("time", above=0)] = Field(

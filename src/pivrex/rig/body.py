@@ -28,10 +28,8 @@ class Body(Table):
 
     kind: Literal["realistic", "ideal"] = Field(
         default="realistic",
-        description=(
-            "realistic: mass, motors, battery, tyres, load and sensors as below. ideal: the wheels follow with `lag` "
-            "and never slip, and sensors read the true values. A rig without [body] is ideal."
-        ),
+        description="realistic: mass, motors, battery, tyres, load and sensors as below. ideal: the wheels follow with `lag` "
+        "and never slip, and sensors read the true values. A rig without [body] is ideal.",
         examples=["realistic"],
     )
     mass_kg: Annotated[float, Quantity("mass", above=0, at_most=1000, step="50 g")] | None = Field(
@@ -43,28 +41,22 @@ class Body(Table):
     height_m: Annotated[float, Quantity("length", at_least=0, at_most=10, step="5 mm")] | None = Field(
         default=None,
         alias="height",
-        description=(
-            "The height of the mass centre above the floor: with a high one, a hard start lifts the front wheels. If "
-            "left out, 1.5 times the largest wheel's radius."
-        ),
+        description="The height of the mass centre above the floor: with a high one, a hard start lifts the front wheels. If "
+        "left out, 1.5 times the largest wheel's radius.",
         examples=["50 mm"],
     )
     spread_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 mm")] | None = Field(
         default=None,
         alias="spread",
-        description=(
-            "The radius of gyration about the vertical axis: how far out the mass is. If left out, that of a uniform "
-            "plate, √((length² + width²)/12)."
-        ),
+        description="The radius of gyration about the vertical axis: how far out the mass is. If left out, that of a uniform "
+        "plate, √((length² + width²)/12).",
         examples=["80 mm"],
     )
     lean_spread_m: Annotated[float, Quantity("length", above=0, at_most=10, step="5 mm")] | None = Field(
         default=None,
         alias="lean_spread",
-        description=(
-            "The radius of gyration about the lateral axis through the mass centre: how hard the robot is to tip. If "
-            "left out, that of a uniform box twice as high as its mass centre."
-        ),
+        description="The radius of gyration about the lateral axis through the mass centre: how hard the robot is to tip. If "
+        "left out, that of a uniform box twice as high as its mass centre.",
         examples=["60 mm"],
     )
     lies_forward_rad: Annotated[float, Quantity("angle", above=0, at_most=pi / 2, step="5 deg")] | None = Field(
@@ -79,10 +71,8 @@ class Body(Table):
     )
     grip: _Grip = Field(
         default=0.8,
-        description=(
-            "Friction coefficient of the tyres along the wheel: the largest force for each newton of load. Rubber on "
-            "wood has 0.8, on dust 0.4."
-        ),
+        description="Friction coefficient of the tyres along the wheel: the largest force for each newton of load. Rubber on "
+        "wood has 0.8, on dust 0.4.",
         examples=[0.8],
     )
     grip_across: _Grip | None = Field(
@@ -106,10 +96,8 @@ class Body(Table):
     )
     at_zero: Literal["brake", "coast"] = Field(
         default="brake",
-        description=(
-            "What a motor does at output 0: brake (its two ends are connected) or coast. A driver with three pins "
-            "coasts."
-        ),
+        description="What a motor does at output 0: brake (its two ends are connected) or coast. A driver with three pins "
+        "coasts.",
         examples=["brake"],
     )
 
@@ -154,16 +142,14 @@ class Battery(Table):
     )
     charge: _Share = Field(
         default=0.5,
-        description=(
-            "Its charge at the start. When full its voltage is 6 % above nominal, at a tenth 5 % below; then it falls "
-            "to 70 %."
-        ),
+        description="Its charge at the start. When full its voltage is 6 % above nominal, at a tenth 5 % below; then it falls "
+        "to 70 %.",
         examples=["50 %"],
     )
     resistance_ohm: Annotated[float, Quantity("resistance", at_least=0, at_most=100, step="10 mohm")] = Field(
         default=0.12,
         alias="resistance",
-        description=("Its internal resistance, with the wires to it."),
+        description="Its internal resistance, with the wires to it.",
         examples=["120 mohm"],
     )
     electronics_A: Annotated[float, Quantity("current", at_least=0, at_most=100, step="10 mA")] = Field(  # noqa: N815 - amperes
@@ -188,10 +174,8 @@ class Battery(Table):
     min_V: Annotated[float, Quantity("voltage", at_least=0, at_most=1000, step="0.1 V")] | None = Field(  # noqa: N815 - volts
         default=None,
         alias="least",
-        description=(
-            "Below this the electronics restart: for a second outputs rest and the robot does not reply. If left out, "
-            "60 % of the nominal voltage."
-        ),
+        description="Below this the electronics restart: for a second outputs rest and the robot does not reply. If left out, "
+        "60 % of the nominal voltage.",
         examples=["4.5 V"],
     )
 

@@ -38,7 +38,7 @@ class Wheel(Table):
         alias="x", description="Distance forward of the centre where it touches the ground.", examples=["0 mm"]
     )
     y_m: Across = Field(
-        alias="y", description=("Distance left of the centre where it touches the ground."), examples=["80 mm"]
+        alias="y", description="Distance left of the centre where it touches the ground.", examples=["80 mm"]
     )
     drive_rad: Annotated[float, Quantity("angle", step="5 deg")] = Field(
         default=0.0,
@@ -110,11 +110,9 @@ class Chassis(Table):
 
     kind: Literal["any", "two-sided", "omni", "mecanum", "steered"] = Field(
         default="any",
-        description=(
-            "The kind of chassis that you mean, so that Pivrex notices a mistake. two-sided: plain wheels on the left "
-            "and on the right that all drive along the robot. omni: all wheels have rollers. mecanum: all have slanted "
-            "rollers. steered: all are steered. any: no check."
-        ),
+        description="The kind of chassis that you mean, so that Pivrex notices a mistake. two-sided: plain wheels on the left "
+        "and on the right that all drive along the robot. omni: all wheels have rollers. mecanum: all have slanted "
+        "rollers. steered: all are steered. any: no check.",
         examples=["two-sided"],
     )
     length_m: Annotated[float, Quantity("length", at_least=0.01, at_most=LARGEST_M, step="5 mm")] = Field(

@@ -41,15 +41,13 @@ class Axis(Table):
 
     source: str = Field(
         default="chosen",
-        description=(
-            "Its source: chosen (the one that drives), always the same kind (gamepad, keys, sticks), or one of this "
-            "rig's own."
-        ),
+        description="Its source: chosen (the one that drives), always the same kind (gamepad, keys, sticks), or one of this "
+        "rig's own.",
         examples=["chosen"],
     )
     channel: str = Field(
         default="",
-        description=("The channel, named by its position; the axis' own name if left out."),
+        description="The channel, named by its position; the axis' own name if left out.",
         examples=["left_y"],
     )
     minimum: Annotated[float, Quantity("number")] = Field(
@@ -68,7 +66,7 @@ class Axis(Table):
         examples=[0.98],
     )
     reversed: bool = Field(
-        default=False, description=("True if the device's readings have the opposite sign."), examples=[False]
+        default=False, description="True if the device's readings have the opposite sign.", examples=[False]
     )
 
     def of_channel(self, channel: str) -> Axis:
@@ -140,10 +138,8 @@ class ChannelShaping(Table):
     slew_down_per_s: Annotated[float, Quantity("rate", at_least=0, step="0.1 /s")] = Field(
         default=0.0,
         alias="slew_down",
-        description=(
-            "Slew rate toward zero; 0 for no limit. There is no pause at zero: the rest of a tick counts at the other "
-            "rate. A stop ignores it."
-        ),
+        description="Slew rate toward zero; 0 for no limit. There is no pause at zero: the rest of a tick counts at the other "
+        "rate. A stop ignores it.",
         examples=["6 /s"],
     )
 
@@ -183,11 +179,9 @@ class Shaping(Table):
     )
     direction: Literal["free", "kept"] = Field(
         default="free",
-        description=(
-            "For the law planar. free: each function is shaped by itself, so a curve, or different full speeds, turn a "
-            "diagonal stick toward its stronger side. kept: the stick is shaped by its distance, with the curve and "
-            "scale of forward, and keeps its direction; full speeds forward and left make an ellipse."
-        ),
+        description="For the law planar. free: each function is shaped by itself, so a curve, or different full speeds, turn a "
+        "diagonal stick toward its stronger side. kept: the stick is shaped by its distance, with the curve and "
+        "scale of forward, and keeps its direction; full speeds forward and left make an ellipse.",
         examples=["kept"],
     )
     overall: Annotated[float, Quantity("fraction", at_least=0, at_most=1, step="1 %")] = Field(
@@ -257,12 +251,10 @@ class Law(Table):
     full_turn_rad_s: Annotated[float, Quantity("turn rate", above=0, step="5 deg/s")] | None = Field(
         default=None,
         alias="full_turn",
-        description=(
-            "The turn that a turn fraction of 1 commands; the fastest on the spot if left out. With tank it counts as "
-            "far as the sticks point in opposite directions: with a = abs(l + r) / (abs(l) + abs(r)) a stick of 1 "
-            "commands its side to full_forward · a + (side speed of full_turn on the spot) · (1 - a). Both sticks "
-            "forward, or one alone, command full_forward; equal and opposite sticks command full_turn."
-        ),
+        description="The turn that a turn fraction of 1 commands; the fastest on the spot if left out. With tank it counts as "
+        "far as the sticks point in opposite directions: with a = abs(l + r) / (abs(l) + abs(r)) a stick of 1 "
+        "commands its side to full_forward · a + (side speed of full_turn on the spot) · (1 - a). Both sticks "
+        "forward, or one alone, command full_forward; equal and opposite sticks command full_turn.",
         examples=["360 deg/s"],
     )
 
@@ -308,18 +300,14 @@ class Limits(Table):
 
     fit: Literal["scale", "clip"] = Field(
         default="scale",
-        description=(
-            "scale slows all wheels by one factor, which keeps the direction of motion; clip limits each wheel by "
-            "itself, which does not."
-        ),
+        description="scale slows all wheels by one factor, which keeps the direction of motion; clip limits each wheel by "
+        "itself, which does not.",
         examples=["scale"],
     )
     first: Literal["both", "turning", "moving"] = Field(
         default="both",
-        description=(
-            "What is reduced first if moving and turning together are too fast: both equally, turning first (the path "
-            "keeps its speed), or moving first (the turn keeps its rate)."
-        ),
+        description="What is reduced first if moving and turning together are too fast: both equally, turning first (the path "
+        "keeps its speed), or moving first (the turn keeps its rate).",
         examples=["turning"],
     )
 

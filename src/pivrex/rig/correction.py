@@ -39,18 +39,14 @@ class Correction(Table):
     )
     i: Annotated[float, Quantity("number", at_least=0, at_most=200, step="0.5")] = Field(
         default=20.0,
-        description=(
-            "I: added rate for each degree of error that lasts for a second, in 1/s²: against a constant pull, such as "
-            "a weaker side."
-        ),
+        description="I: added rate for each degree of error that lasts for a second, in 1/s²: against a constant pull, such as "
+        "a weaker side.",
         examples=[20],
     )
     d: Annotated[float, Quantity("number", at_least=0, at_most=5, step="0.02")] = Field(
         default=0.2,
-        description=(
-            "D: the part of the difference between commanded and measured turn rate that is added: it brakes, but not "
-            "against a moving setpoint. No unit."
-        ),
+        description="D: the part of the difference between commanded and measured turn rate that is added: it brakes, but not "
+        "against a moving setpoint. No unit.",
         examples=[0.2],
     )
     i_limit_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="5 deg/s")] = Field(
@@ -68,10 +64,8 @@ class Correction(Table):
     output_limit_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=20, step="10 deg/s")] = Field(
         default=radians(180),
         alias="output_limit",
-        description=(
-            "The most that is added to the turn, in both directions, also by a cascade. While this limit is active, no "
-            "I term grows (anti-windup)."
-        ),
+        description="The most that is added to the turn, in both directions, also by a cascade. While this limit is active, no "
+        "I term grows (anti-windup).",
         examples=["180 deg/s"],
     )
     rate_filter_s: Annotated[float, Quantity("time", at_least=0, at_most=0.5, step="5 ms")] = Field(
@@ -83,9 +77,7 @@ class Correction(Table):
     capture_below_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=2, step="1 deg/s")] = Field(
         default=radians(15),
         alias="capture_below",
-        description=(
-            "After the driver has released the turn, a heading is captured when the robot turns slower than this."
-        ),
+        description="After the driver has released the turn, a heading is captured when the robot turns slower than this.",
         examples=["15 deg/s"],
     )
     tolerance_rad: Annotated[float, Quantity("angle", above=0, at_most=pi, step="0.1 deg")] = Field(
@@ -97,7 +89,7 @@ class Correction(Table):
     within_s: Annotated[float, Quantity("time", at_least=0, at_most=10, step="50 ms")] = Field(
         default=0.2,
         alias="within",
-        description=("The heading error must have been below `tolerance` for this long."),
+        description="The heading error must have been below `tolerance` for this long.",
         examples=["200 ms"],
     )
     turn_rate_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=100, step="10 deg/s")] | None = Field(

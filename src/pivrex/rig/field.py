@@ -142,7 +142,7 @@ class Keep(Table):
     last_s: Annotated[float, Quantity("time", at_least=10, at_most=3600)] = Described(
         default=300.0,
         alias="last",
-        description=("The length of the newest driving that is always kept."),
+        description="The length of the newest driving that is always kept.",
         examples=["5 min"],
     )
     newest: Annotated[float, Quantity("number", at_least=1, at_most=10_000)] = Described(
@@ -177,10 +177,8 @@ class Workspace(Table):
     )
     pins: dict[str, dict[str, str]] = Described(
         default_factory=dict,
-        description=(
-            "For each rig, by the name of its file, the pinned values: a name, and a reading, a column of the Tick or "
-            'an expression of them, such as gap = "front - 30 cm".'
-        ),
+        description="For each rig, by the name of its file, the pinned values: a name, and a reading, a column of the Tick or "
+        'an expression of them, such as gap = "front - 30 cm".',
     )
     match: Match = Described(default=Match(), description="The periods of a match.")
     keep: Keep = Described(default=Keep(), description="What is kept of every drive.")

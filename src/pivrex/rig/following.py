@@ -48,10 +48,8 @@ class Following(Table):
     sideways_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=100, step="0.1 m/s/s")] = Field(
         default=2.0,
         alias="sideways",
-        description=(
-            "The largest sideways acceleration in a bend: less than the tyres' grip. A tyre with a friction coefficient"
-            " of 0.5 slides at 4.9 m/s/s."
-        ),
+        description="The largest sideways acceleration in a bend: less than the tyres' grip. A tyre with a friction coefficient"
+        " of 0.5 slides at 4.9 m/s/s.",
         examples=["2 m/s/s"],
     )
     wheel_acceleration_m_s2: Annotated[float, Quantity("acceleration", above=0, at_most=1000, step="0.1 m/s/s")] = (
@@ -79,7 +77,7 @@ class Following(Table):
     lost_m: Annotated[float, Quantity("length", above=0, at_most=100, step="5 cm")] = Field(
         default=0.5,
         alias="lost",
-        description=("If the robot is farther from its plan than this, it is lost."),
+        description="If the robot is farther from its plan than this, it is lost.",
         examples=["0.5 m"],
     )
     when_lost: Literal["stop", "wait"] = Field(

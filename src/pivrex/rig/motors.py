@@ -54,10 +54,8 @@ class Motor(Table):
     stall_Nm: Annotated[float, Quantity("torque", above=0, at_most=1e4)] | None = Field(  # noqa: N815 - newton metres
         default=None,
         alias="stall",
-        description=(
-            "The torque of the motor shaft at nominal voltage while it is held still. If left out, Pivrex chooses it so"
-            " that the robot follows with `lag`."
-        ),
+        description="The torque of the motor shaft at nominal voltage while it is held still. If left out, Pivrex chooses it so"
+        " that the robot follows with `lag`.",
         examples=["35 mNm"],
     )
     friction: Annotated[float, Quantity("fraction", at_least=0, at_most=0.9, step="1 %")] | None = Field(
@@ -73,10 +71,8 @@ class Motor(Table):
     inertia_kg_m2: Annotated[float, Quantity("inertia", above=0, at_most=100)] | None = Field(
         default=None,
         alias="inertia",
-        description=(
-            "The inertia of the rotor and all that turns with it, at the motor shaft. If left out, it is worth a sixth "
-            "of the robot's mass on this wheel."
-        ),
+        description="The inertia of the rotor and all that turns with it, at the motor shaft. If left out, it is worth a sixth "
+        "of the robot's mass on this wheel.",
         examples=["3 g cm2"],
     )
     output: Output = Field(description="What the motor driver expects.")

@@ -48,8 +48,7 @@ class Ported(Table):
     """Something that sits on a port or on pins."""
 
     port: str = Field(
-        default="",
-        description=("The port of the driver board that the motor is connected to, as printed on the board."),
+        default="", description="The port of the driver board that the motor is connected to, as printed on the board."
     )
 
     PINS: ClassVar[tuple[str, ...]] = ()
@@ -65,11 +64,9 @@ class _Pulsed(Ported):
     pwm_hz: Annotated[float, Quantity("frequency", above=0)] = Field(
         default=1000.0,
         alias="pwm",
-        description=(
-            "How often per second the driver switches. Low (50 to 500 Hz) gives more torque at small duty and an "
-            "audible whine; high (above 18 kHz) is silent and smooth, but many driver chips run hot or lose torque at "
-            "small duty. Only for your notes and the wiring table."
-        ),
+        description="How often per second the driver switches. Low (50 to 500 Hz) gives more torque at small duty and an "
+        "audible whine; high (above 18 kHz) is silent and smooth, but many driver chips run hot or lose torque at "
+        "small duty. Only for your notes and the wiring table.",
         examples=["1 kHz"],
     )
     bits: Bits = Field(default=8, description="Bits of the PWM counter: 8 means 0 to 255.", examples=[8])

@@ -24,26 +24,20 @@ class Board(Table):
     )
     mode: Literal["obeys", "alone"] = Field(
         default="obeys",
-        description=(
-            "obeys: a laptop runs the line, and the board outputs the laptop's values. alone: the board reads its "
-            "source and runs the line itself; a laptop on the link watches, and may be its stick."
-        ),
+        description="obeys: a laptop runs the line, and the board outputs the laptop's values. alone: the board reads its "
+        "source and runs the line itself; a laptop on the link watches, and may be its stick.",
         examples=["alone"],
     )
     source: str = Field(
         default="",
-        description=(
-            "The source of a board that is alone: one of [sources], of the kind pins, or a radio on a serial line "
-            "(packets, or numbers with columns)."
-        ),
+        description="The source of a board that is alone: one of [sources], of the kind pins, or a radio on a serial line "
+        "(packets, or numbers with columns).",
         examples=["stick"],
     )
     routine: str = Field(
         default="",
-        description=(
-            "A routine that a board that is alone drives on command: a file of the folder routines/, without its .txt. "
-            "It ends after the workspace's [match] alone."
-        ),
+        description="A routine that a board that is alone drives on command: a file of the folder routines/, without its .txt. "
+        "It ends after the workspace's [match] alone.",
         examples=["practice"],
     )
     start_pin: Pin = Field(
@@ -52,7 +46,7 @@ class Board(Table):
     supply_V: Annotated[float, Quantity("voltage", at_least=1.8, at_most=5.5, step="0.1 V")] = Field(  # noqa: N815 - volts
         default=5.0,
         alias="supply",
-        description=("The voltage at which its analogue pins read full scale."),
+        description="The voltage at which its analogue pins read full scale.",
         examples=["5 V"],
     )
 

@@ -33,9 +33,7 @@ class Plane(Table):
 
     frame: Literal["robot", "field"] = Field(
         default="robot",
-        description=(
-            "The meaning of forward at the start: the direction of the robot's front, or the field's forward direction."
-        ),
+        description="The meaning of forward at the start: the direction of the robot's front, or the field's forward direction.",
         examples=["field"],
     )
     switch: str = Field(
@@ -48,20 +46,16 @@ class Plane(Table):
     )
     straight: Literal["on", "off"] = Field(
         default="on",
-        description=(
-            "on: a robot that turns while it crosses the field keeps a straight path, because the turn of each tick is "
-            "included (the logarithm on SE(2)). off: it drifts sideways."
-        ),
+        description="on: a robot that turns while it crosses the field keeps a straight path, because the turn of each tick is "
+        "included (the logarithm on SE(2)). off: it drifts sideways.",
         examples=["on"],
     )
     lead_s: Annotated[float, Quantity("time", at_least=-0.2, at_most=1, step="5 ms")] = Field(
         default=0.0,
         alias="lead",
-        description=(
-            "How far into the future the heading is predicted while it turns: about the lag of the wheels; otherwise a "
-            "path that is crossed while turning drifts sideways. Below 0 if the body's own momentum carries it on: on "
-            "rollers, with fast wheel loops."
-        ),
+        description="How far into the future the heading is predicted while it turns: about the lag of the wheels; otherwise a "
+        "path that is crossed while turning drifts sideways. Below 0 if the body's own momentum carries it on: on "
+        "rollers, with fast wheel loops.",
         examples=["80 ms"],
     )
     points: tuple[TurningPoint, ...] = Field(
@@ -93,10 +87,8 @@ class Gyro(Table):
     )
     pin: Pin = Field(
         default="",
-        description=(
-            "Its analogue pin on the board, for `pivrex board`, if it gives its turn rate as a voltage. The board "
-            "measures the voltage at rest when it is switched on."
-        ),
+        description="Its analogue pin on the board, for `pivrex board`, if it gives its turn rate as a voltage. The board "
+        "measures the voltage at rest when it is switched on.",
         examples=["A2"],
     )
     per_V_rad_s: Annotated[float, Quantity("turn rate", above=0, at_most=1000)] = Field(  # noqa: N815 - volts
@@ -105,26 +97,20 @@ class Gyro(Table):
     zero_for_s: Annotated[float, Quantity("time", above=0, at_most=60, step="0.5 s")] = Field(
         default=2.0,
         alias="zero_for",
-        description=(
-            "How long the robot must stand still while its bias is measured, after a key or a button requests it."
-        ),
+        description="How long the robot must stand still while its bias is measured, after a key or a button requests it.",
         examples=["2 s"],
     )
     bias_rad_s: Annotated[float, Quantity("turn rate", at_least=-10, at_most=10, step="0.01 deg/s")] = Field(
         default=radians(0.03),
         alias="bias",
-        description=(
-            "The rate that the simulated robot's gyro reads at rest, unless it is zeroed; each seed draws a value up to"
-            " this, in both directions. Only with realistic physics, like all keys below."
-        ),
+        description="The rate that the simulated robot's gyro reads at rest, unless it is zeroed; each seed draws a value up to"
+        " this, in both directions. Only with realistic physics, like all keys below.",
         examples=["0.03 deg/s"],
     )
     drift_rad_s2: Annotated[float, Quantity("turn rate drift", at_least=0, at_most=1, step="0.01 deg/s/min")] = Field(
         default=radians(0.02) / 60,
         alias="drift",
-        description=(
-            "How far the bias drifts in the first minute (a random walk; it grows with the square root of time)."
-        ),
+        description="How far the bias drifts in the first minute (a random walk; it grows with the square root of time).",
         examples=["0.02 deg/s/min"],
     )
     noise_rad_s: Annotated[float, Quantity("turn rate", at_least=0, at_most=10, step="0.01 deg/s")] = Field(
@@ -144,9 +130,7 @@ class Gyro(Table):
     )
     mounting: Mounting = Field(
         default="firm",
-        description=(
-            "loose: it rattles, and every acceleration adds noise. by a motor: every motor that turns adds noise."
-        ),
+        description="loose: it rattles, and every acceleration adds noise. by a motor: every motor that turns adds noise.",
         examples=["firm"],
     )
 
@@ -156,10 +140,8 @@ class UpsideDown(Table):
 
     threshold: Annotated[float, Quantity("number", above=0, at_most=0.95, step="0.05")] = Field(
         default=0.4,
-        description=(
-            "The side changes when the upward acceleration, in g, passes this value with the other sign; in between the"
-            " side does not change."
-        ),
+        description="The side changes when the upward acceleration, in g, passes this value with the other sign; in between the"
+        " side does not change.",
         examples=[0.4],
     )
     reversed: bool = Field(

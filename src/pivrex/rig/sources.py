@@ -89,10 +89,8 @@ class _Silent(_Source):
     )
     silence: Literal["lost", "no change", "neutral"] = Field(
         default="lost",
-        description=(
-            "The meaning of silence: lost; no change, for a remote that is silent while nothing changes; or neutral, "
-            "for one that is silent when it is released."
-        ),
+        description="The meaning of silence: lost; no change, for a remote that is silent while nothing changes; or neutral, "
+        "for one that is silent when it is released.",
         examples=["lost"],
     )
 
@@ -145,10 +143,8 @@ class PinsSource(_Source):
     )
     high: Annotated[float, Quantity("number")] = Field(
         default=1023.0,
-        description=(
-            "Its reading at the other end. A stick that reads more than 2 % outside low and high counts as broken off, "
-            "and the robot rests: with a resistor at each end a loose wire is found."
-        ),
+        description="Its reading at the other end. A stick that reads more than 2 % outside low and high counts as broken off, "
+        "and the robot rests: with a resistor at each end a loose wire is found.",
         examples=[920],
     )
 
@@ -197,7 +193,7 @@ class NumbersSource(_Sent):
     )
     high: Annotated[float, Quantity("number")] = Field(
         default=1023.0,
-        description=("The largest; 1023 for 10 bits, 255 for 8, 4095 for 12, 65535 for 16."),
+        description="The largest; 1023 for 10 bits, 255 for 8, 4095 for 12, 65535 for 16.",
         examples=[1023],
     )
     hello: str = Field(
@@ -237,10 +233,8 @@ class LettersSource(_Silent):
     wire: Wire = Field(description="Where it is heard.")
     letters: dict[str, str] = Field(
         min_length=1,
-        description=(
-            'The action of each character, as in a binding; with "for 300 ms" after it only for that time, otherwise '
-            "until the next letter of the same kind."
-        ),
+        description='The action of each character, as in a binding; with "for 300 ms" after it only for that time, otherwise '
+        "until the next letter of the same kind.",
     )
     either_case: bool = Field(
         default=False, description="True if upper and lower case have the same meaning.", examples=[False]
@@ -248,10 +242,7 @@ class LettersSource(_Silent):
     lasting_s: Annotated[float, Quantity("time", at_least=0.05, at_most=60)] = Field(
         default=1.0,
         alias="lasting",
-        description=(
-            "How long a motion lasts after its letter, unless it has its own time or another letter follows: after such"
-            " a silence nothing moves."
-        ),
+        description="How long a motion lasts after its letter, without its own time or another letter; after such a silence nothing moves.",
         examples=["1 s"],
     )
     framed: bool = Field(
@@ -362,10 +353,8 @@ class FramesSource(_Silent):
     )
     check: Literal["none", "sum", "xor", "complement", "crc8"] = Field(
         default="sum",
-        description=(
-            "The byte after them: the sum of the bytes, their exclusive-or, the complement of the sum, or a CRC with "
-            "the polynomial 0x07. None: there is no such byte."
-        ),
+        description="The byte after them: the sum of the bytes, their exclusive-or, the complement of the sum, or a CRC with "
+        "the polynomial 0x07. None: there is no such byte.",
         examples=["sum"],
     )
     fields: tuple[FrameField, ...] = Field(min_length=1, description="What the bits mean.")

@@ -50,10 +50,8 @@ class VoltageSensor(_Sensor):
     kind: Literal["voltage"]
     at_supply: Annotated[float, Quantity("number", above=0, at_most=1e9)] = Field(
         default=1.0,
-        description=(
-            "What the robot sends at the full supply: 1 if it sends a share; otherwise the raw number of its converter,"
-            " 1023 for 10 bits."
-        ),
+        description="What the robot sends at the full supply: 1 if it sends a share; otherwise the raw number of its converter,"
+        " 1023 for 10 bits.",
         examples=[1023],
     )
 
@@ -139,10 +137,8 @@ class Steering(Table):
     )
     cosine: Literal["on", "off"] = Field(
         default="on",
-        description=(
-            "on: a wheel drives with the cosine of its angle error. off: it drives at full speed meanwhile, and pushes "
-            "the robot to one side."
-        ),
+        description="on: a wheel drives with the cosine of its angle error. off: it drives at full speed meanwhile, and pushes "
+        "the robot to one side.",
         examples=["on"],
     )
     hold: str = Field(

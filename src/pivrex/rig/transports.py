@@ -15,10 +15,8 @@ THIS_MACHINE, EVERY_ADDRESS = "127.0.0.1", "0.0.0.0"
 
 NETWORK: Any = Field(
     default=False,
-    description=(
-        "True if other computers may send here; otherwise Pivrex hears only programs on this one. For a wire that "
-        "listens."
-    ),
+    description="True if other computers may send here; otherwise Pivrex hears only programs on this one. For a wire that "
+    "listens.",
     examples=[True],
 )
 
@@ -32,10 +30,8 @@ class SerialTransport(Table):
     port: str = Field(default="", description="The port, as the system names it.", examples=["/dev/ttyUSB0"])
     usb: str = Field(
         default="",
-        description=(
-            "Instead of a port: a part of the device's USB serial number, or of its vendor:product numbers, to find it "
-            "in any port."
-        ),
+        description="Instead of a port: a part of the device's USB serial number, or of its vendor:product numbers, to find it "
+        "in any port.",
         examples=["8543130323"],
     )
     baud: Annotated[int, Field(ge=50, le=4_000_000)] = Field(
@@ -55,10 +51,8 @@ class UdpTransport(Table):
     port: Port = Field(description="The port on which Pivrex listens; for a link, the robot's port.", examples=[5800])
     host: str = Field(
         default="",
-        description=(
-            "Instead of `network`: the one address of this computer on which Pivrex listens; for a link, the robot's "
-            "address."
-        ),
+        description="Instead of `network`: the one address of this computer on which Pivrex listens; for a link, the robot's "
+        "address.",
         examples=["127.0.0.1"],
     )
     network: bool = NETWORK
@@ -117,11 +111,9 @@ class Link(Table):
     )
     encoders: Literal["converted", "counts"] = Field(
         default="converted",
-        description=(
-            "How the robot sends its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. "
-            "counts: the counts since it was switched on, with the encoder's own sign; Pivrex converts them, and "
-            "computes speeds with the robot's clock."
-        ),
+        description="How the robot sends its encoders. converted: travel of wheels in m, their speed in m/s, angles in rad. "
+        "counts: the counts since it was switched on, with the encoder's own sign; Pivrex converts them, and "
+        "computes speeds with the robot's clock.",
         examples=["counts"],
     )
 

@@ -20,10 +20,8 @@ class WheelControl(Table):
 
     wheels: Literal["open", "feedforward", "pid"] = Field(
         default="open",
-        description=(
-            "open: the drive is the share of top speed. feedforward: the drive for friction, speed and acceleration is "
-            "computed. pid: the same, and a loop with the encoder corrects the remaining error."
-        ),
+        description="open: the drive is the share of top speed. feedforward: the drive for friction, speed and acceleration is "
+        "computed. pid: the same, and a loop with the encoder corrects the remaining error.",
         examples=["feedforward"],
     )
     static: _Share | None = Field(
@@ -37,9 +35,7 @@ class WheelControl(Table):
     acceleration_s: Annotated[float, Quantity("time", at_least=0, at_most=5, step="5 ms")] | None = Field(
         default=None,
         alias="acceleration",
-        description=(
-            "The drive for an acceleration: full drive for one from rest to top speed in this time; `lag` if left out."
-        ),
+        description="The drive for an acceleration: full drive for one from rest to top speed in this time; `lag` if left out.",
         examples=["90 ms"],
     )
     p: _Gain = Field(
@@ -60,8 +56,6 @@ class WheelControl(Table):
     )
     compensate: Literal["off", "on"] = Field(
         default="on",
-        description=(
-            "Whether the drive is raised when the battery sags; only if its voltage is sensed (battery.sensed)."
-        ),
+        description="Whether the drive is raised when the battery sags; only if its voltage is sensed (battery.sensed).",
         examples=["on"],
     )

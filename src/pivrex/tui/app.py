@@ -172,7 +172,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         self._undrawn += 1
         began = time.monotonic()
         moves = not self.model.trace.is_still(self.model.line) and began >= self._due
-        if not paced or moves or self._undrawn >= STILL_FRAMES:
+        if not paced or moves or self._undrawn >= STILL_FRAMES or not self._started:
             self.draw()
             self._due = time.monotonic() + PAUSE * (time.monotonic() - began)
 
