@@ -2,7 +2,8 @@
 
 A class of tests is one piece of work. Each process takes the next piece when it is done with one, so the costly ones are
 begun first. What a piece found comes back as unittest tells it; a process that dies in a piece is a failure of that piece.
-Tests marked slow drive whole programs in real time. The few that fail next to other work run once more, alone, and are named.
+Tests marked slow, and those in a terminal, drive whole programs in real time. The few that fail next to other work run once more,
+alone, and are named.
 """
 
 from __future__ import annotations
@@ -85,10 +86,10 @@ def pieces(names: list[str], quick: bool) -> dict[str, tuple[float, list[str]]]:
 
 
 def try_again(found: list[Found]) -> None:
-    """Run the slow tests that failed once more, alone, if they are few; what is good then is no longer wrong."""
+    """Run the slow tests that failed, and those in a terminal, once more, alone, if they are few; what is good then is not wrong."""
     named = [which for f in found for _, which, _ in f.wrong if which.startswith("tests.")]
     cases = list(_cases(unittest.defaultTestLoader.loadTestsFromNames(named)))
-    slow = sorted({case.id() for case in cases if _is_slow(case)})
+    slow = sorted({case.id() for case in cases if _is_slow(case) or hasattr(case, "open_demo")})
     if slow and len(slow) <= MAX_AGAIN:
         good = {one.name for one in run_all([(name, [name]) for name in slow], 1) if not one.wrong}
         for f in found:

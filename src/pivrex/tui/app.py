@@ -203,6 +203,7 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         if small != self.screen_stack[0].has_class("small"):
             self.screen_stack[0].set_class(small, "small")
         model, parts = self.model, self._parts
+        self._started |= model.row is not None or not model.client.alive
         if small:
             parts["small"].show(chrome.small_screen(model, width, height))
             return
@@ -228,7 +229,6 @@ class PivrexApp(KeysInOrder, WindowKeys, Remembering, ReplayActs, FirstHourActs,
         view = self.view
         if not all(view.size):  # one that has just been opened has no place yet
             return
-        self._started |= self.model.row is not None or not self.model.client.alive
         picture = view.draw(*view.size) if self._started else chrome.starting(*view.size)
         view.canvas.show(picture)
         self._stills.look(view.canvas, self.theme, len(self.screen_stack) == 1, time.monotonic())
