@@ -1,4 +1,4 @@
-"""Gives the robots of a line a known pose."""
+"""Sets a known pose for the robots of a line."""
 
 from __future__ import annotations
 

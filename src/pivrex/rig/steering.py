@@ -143,7 +143,7 @@ class Steering(Table):
     )
     hold: str = Field(
         default="",
-        description="The button that turns all wheels inwards, so that nobody can push the robot away.",
+        description="The button that turns all wheels inwards, so that no one can push the robot away.",
         examples=["button_2"],
     )
     wheels: dict[Name, SteeringMotor] = Field(

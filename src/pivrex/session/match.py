@@ -1,4 +1,4 @@
-"""The match clock: the present period, what may move in it, and the routine that drives while nobody else does."""
+"""The match clock: the present period, what may move in it, and the routine that drives while no one else does."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ LET_GO = "let go of the sticks first"
 
 
 class Match:
-    """The clock, and the routine that drives while nobody else does. `pivrex.session.moving` says what may move as well."""
+    """The clock, and the routine that drives while no one else does. `pivrex.session.moving` says what may move as well."""
 
     def __init__(self, board: Board, periods: Periods) -> None:
         self._board, self._periods = board, periods

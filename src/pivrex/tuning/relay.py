@@ -1,4 +1,4 @@
-"""The relay experiment: a relay makes a loop oscillate, and the oscillation gives the ultimate gain and period."""
+"""The relay experiment: a relay makes a loop oscillate, and the oscillation shows the ultimate gain and period."""
 
 from __future__ import annotations
 

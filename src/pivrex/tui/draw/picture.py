@@ -1,4 +1,4 @@
-"""A picture: a grid of characters, each with a role; a theme gives the role a colour."""
+"""A picture: a grid of characters, each with a role; a theme sets the colour of a role."""
 
 from __future__ import annotations
 
