@@ -12,7 +12,7 @@ class Period(StrEnum):
     """Where the clock stands."""
 
     OFF = "no match"
-    """Nobody counts: the robot may be driven."""
+    """No clock runs: the robot may be driven."""
     READY = "ready"
     """Everything is chosen; nothing moves until someone starts."""
     ALONE = "alone"

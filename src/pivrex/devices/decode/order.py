@@ -15,7 +15,7 @@ RANGE = 1 << 16
 """Numbers go from 0 to one less, then from 0 again."""
 
 FASTEST_HZ = 5000.0
-"""Nobody sends more in a second: a number that is further ahead than that allows was made up."""
+"""No radio sends more per second: a number that is further ahead than this allows is not real."""
 
 
 class Place(NamedTuple):
