@@ -76,7 +76,7 @@ class HeadingViewTest(HeadingCase):
             await self.frames(3)
             text = self.text("heading")
             for word in ("target jumps 30 deg, realistic physics", "━ now", "rise", "overshoot", "settling", "steady-", "state error", "effort",
-                         "parts of the output", "unwrapped", "gyro error"):  # fmt: skip
+                         "terms of the output", "unwrapped", "gyro error"):  # fmt: skip
                 self.assertIn(word, text)
             assert self.view.tuning.responses is not None
             rise = self.view.tuning.responses.figures.rise_s[0]

@@ -293,7 +293,7 @@ class ScreenTest(AppCase):
                 "a robot of your own",
                 "What do the sticks mean?",
                 "a stick for each side",
-                "full ahead",
+                "full forward",
                 "rigs/heron.toml",
             ):
                 self.assertIn(part, shown)

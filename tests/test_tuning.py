@@ -376,7 +376,7 @@ class CommandTest(TempCase):
         code, _, _ = self.ran("export", "response", str(demo_path("avocet")), "-o", str(svg), "-o", str(pdf))
         self.assertEqual(code, 0)
         text = svg.read_text()
-        for word in ("target jumps 30 deg", "push", "P alone", "parts of the output", "heading in deg"):
+        for word in ("target jumps 30 deg", "push", "P alone", "terms of the output", "heading in deg"):
             self.assertIn(word, text)
         self.assertTrue(pdf.read_bytes().startswith(b"%PDF"))
         code, _, err = self.ran("export", "response", str(demo_path("plover")), "--loop", "steering", "-o", str(svg))

@@ -70,7 +70,7 @@ def write_response(rig: Rig, path: Path, loop_name: str = "heading") -> None:
         )
     assert parts is not None
     series = [Series(n, v[0] * loop.gives_scale, LOOKS.get(n, "ghost")) for n, v in parts.parts.items()]
-    title = "parts of the output"
+    title = "terms of the output"
     scene = chart(title, parts.t_s, series, span_of(series, 1.0), (f"output in {loop.gives}", "s"), (COLUMNS, ROWS))
     page.scene(scene, 2 + len(kinds) * COLUMNS, 4, COLUMNS, ROWS)
     save_pages([page], path)

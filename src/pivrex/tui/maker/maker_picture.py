@@ -231,7 +231,7 @@ def _draw_robot(making: Making, picture: Picture, x: int, width: int, height: in
     y = drawing + 2
     across = f", sideways {rig.full_left_m_s:.2f} m/s" if rig.law.kind == "planar" else ""
     motion = [
-        f"full ahead {rig.full_forward_m_s:.2f} m/s{across}",
+        f"full forward {rig.full_forward_m_s:.2f} m/s{across}",
         f"full turn {degrees(rig.full_turn_rad_s):.0f} deg/s",
         *wrapped(can_do(rig), width - 1),
     ]

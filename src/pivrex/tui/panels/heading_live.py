@@ -116,7 +116,7 @@ LEAST = 6
 
 
 class HeadingStrip(Panel):
-    """Heading and target over the last seconds, and where there is room parts of the output."""
+    """Heading and target over the last seconds, and where there is room terms of the output."""
 
     def depends(self) -> tuple[object, ...]:
         return strip_depends(self.model)

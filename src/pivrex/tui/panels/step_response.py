@@ -150,7 +150,7 @@ def _figures(shown: LoopTuning, a: StepResponses, k: int) -> list[str]:
 
 
 def draw_terms(shown: LoopTuning, picture: Picture) -> None:
-    """Draw parts of the output over time, of the current gains."""
+    """Draw terms of the output over time, of the current gains."""
     width, height = picture.width, picture.height
     if shown.responses is None:
         return
@@ -161,5 +161,5 @@ def draw_terms(shown: LoopTuning, picture: Picture) -> None:
              "acceleration": ("acceleration", "ghost", 0.9), "output": ("output", "commanded", 0.0)}  # fmt: skip
     scale = shown.loop.gives_scale
     series = [Series(looks[n][0], v[0] * scale, looks[n][1], looks[n][2]) for n, v in a.parts.items()]
-    scene = chart("parts of the output", t, series, span_of(series, 10.0), (shown.loop.gives, "s"), (width, height))
+    scene = chart("terms of the output", t, series, span_of(series, 10.0), (shown.loop.gives, "s"), (width, height))
     picture.place(print_scene(scene, width, height), 0, 0)
